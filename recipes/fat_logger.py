@@ -1,0 +1,132 @@
+"""The logger cards: FAT16 and FAT32, readings, charts and sound notes."""
+from card import Card
+from scenario import chart, note, readings, sound
+
+STATIONS = ["TG03", "TG07", "TG11"]
+
+
+def fat16():
+    card = Card("fat16-logger", 32 << 20,
+                ["mkfs.fat", "-F", "16", "-s", "4", "-i", "0A11CE16", "-n", "LOGGER1"], 2048)
+    card.mount()
+    card.at("2026-03-02 07:00:00")
+    for folder in ("READINGS", "READINGS/2026-03-02", "READINGS/2026-03-03"):
+        card.folder(folder)
+    for day in ("2026-03-02", "2026-03-03"):
+        for hour, station in enumerate(STATIONS):
+            card.at(f"{day} {8 + hour:02}:10:00")
+            card.write(f"READINGS/{day}/{station}.CSV", readings(station, day, 9000 + hour * 7000))
+            card.at(f"{day} {8 + hour:02}:20:00")
+            card.write(f"READINGS/{day}/Gauge {station} corrected readings.csv",
+                       readings(station + "c", day, 14000 + hour * 3100))
+    card.at("2026-03-03 12:00:00")
+    for folder in ("Charts", "Charts/North pier, first survey", "Sound notes", "Old", "Old/inner",
+                   "Old/inner/deepest folder of them all"):
+        card.folder(folder)
+    card.write("notes.txt", note("Bench marks", "2026-03-03", 3000))
+    card.write("README.TXT", note("Card one", "2026-03-03", 700))
+    card.write("Empty.csv", b"")
+    card.write("Relevé du marégraphe à l'écluse.csv", readings("ÉCL", "2026-03-03", 21000))
+    card.write("Storm surge \U0001F30A 14 cm.csv", readings("SRG", "2026-03-03", 12345))
+    card.write("潮位表.txt", note("Table", "2026-03-03", 5000))
+    card.write("Exactly26LettersInName.csv", readings("E26", "2026-03-03", 2048))
+    for n in range(1, 7):
+        card.at(f"2026-03-03 13:0{n}:00")
+        card.write(f"Charts/North pier, first survey/Curve {n} of 6.png",
+                   chart(f"Curve {n}", 160 + 8 * n, 90))
+    card.write("Charts/OVERVIEW.PNG", chart("Overview", 320, 200))
+    card.at("2026-03-03 14:00:00")
+    card.write("Sound notes/Swell at the outer buoy.wav", sound("Swell", 4))
+    card.write("Sound notes/Pump noise.wav", sound("Pump", 6))
+    card.write("Old/inner/deepest folder of them all/Levels 1998.csv",
+               readings("L98", "1998-05-01", 30000))
+    card.write("Old/inner/TG01.CSV", readings("TG01", "1998-05-02", 4096))
+    card.write("Old/short.txt", note("Old", "1998-05-02", 100))
+    # A log that grows while pictures are written: fragments.
+    card.at("2026-03-03 15:00:00")
+    card.write("SYSTEM.LOG", note("Log", "2026-03-03", 6000))
+    card.write("Charts/Between.png", chart("Between", 200, 100))
+    card.at("2026-03-03 15:30:00")
+    card.append("SYSTEM.LOG", note("Log, later", "2026-03-03", 6000))
+    # Names change before things are lost.
+    card.at("2026-03-03 16:00:00")
+    card.move("Charts/Between.png", "Charts/Between the piers.png")
+    card.move("Sound notes/Pump noise.wav", "Pump noise.wav")
+    card.write("~WRD0001.TMP", note("Report", "2026-03-03", 9000))
+    card.move("~WRD0001.TMP", "Survey report.txt")
+    # Losses.
+    card.at("2026-03-04 09:00:00")
+    card.delete("READINGS/2026-03-02/TG03.CSV", "READINGS/2026-03-03/TG11.CSV", "README.TXT",
+                "notes.txt", "Empty.csv", "Relevé du marégraphe à l'écluse.csv",
+                "Storm surge \U0001F30A 14 cm.csv", "潮位表.txt", "Exactly26LettersInName.csv",
+                "READINGS/2026-03-03/Gauge TG07 corrected readings.csv", "Charts/OVERVIEW.PNG",
+                "Sound notes/Swell at the outer buoy.wav")
+    card.delete_tree("Charts/North pier, first survey")
+    card.delete_tree("Old")
+    card.unmount()
+    # After the next mount the driver allocates from the start: freed space is taken again.
+    card.mount()
+    card.at("2026-03-05 08:00:00")
+    card.folder("READINGS/2026-03-05")
+    for hour, station in enumerate(STATIONS):
+        card.at(f"2026-03-05 {8 + hour:02}:10:00")
+        card.write(f"READINGS/2026-03-05/{station}.CSV", readings(station, "2026-03-05", 4000))
+    card.unmount()
+    card.play()
+    card.finish()
+
+
+def fat32():
+    card = Card("fat32-logger", 40 << 20,
+                ["mkfs.fat", "-F", "32", "-s", "1", "-i", "0A11CE32", "-n", "LOGGER2"], 512)
+    card.mount()
+    card.at("2026-04-10 06:00:00")
+    card.folder("DCIM")
+    card.folder("DCIM/100CHART")
+    card.folder("Läsningar")
+    card.folder("Läsningar/Veckan före påsk")
+    card.folder("Field work \U0001F6F6")
+    card.folder("Field work \U0001F6F6/Crossing, many small notes")
+    for n in range(1, 13):
+        card.at(f"2026-04-10 07:{n:02}:00")
+        card.write(f"DCIM/100CHART/CHRT{n:04}.PNG", chart(f"Field chart {n}", 96, 60 + n))
+    for n in range(1, 41):  # a folder of many clusters
+        card.at(f"2026-04-10 08:{n:02}:00")
+        card.write(f"Field work \U0001F6F6/Crossing, many small notes/Note {n:02} from the "
+                   f"crossing to the outer gauge.txt", note(f"Crossing {n}", "2026-04-10", 300 + 40 * n))
+    for day in range(1, 6):
+        card.at(f"2026-04-1{day} 09:00:00")
+        card.write(f"Läsningar/Veckan före påsk/Mätserie {day} – övre pegeln.csv",
+                   readings(f"ÖP{day}", f"2026-04-1{day}", 20000 + 777 * day))
+    card.at("2026-04-15 10:00:00")
+    card.write("Läsningar/tg11.csv", readings("TG11", "2026-04-15", 5120))
+    card.write("Läsningar/TG11.BAK", readings("TG11b", "2026-04-15", 5121))
+    card.write("Sound.wav", sound("Engine room", 8))
+    card.write("Läsningar/Kept as it is.csv", readings("KEPT", "2026-04-15", 9000))
+    card.at("2026-04-16 08:00:00")
+    card.delete_tree("Field work \U0001F6F6")
+    card.delete("DCIM/100CHART/CHRT0003.PNG", "DCIM/100CHART/CHRT0004.PNG",
+                "DCIM/100CHART/CHRT0011.PNG", "Läsningar/tg11.csv", "Läsningar/TG11.BAK")
+    card.unmount()
+    card.play()
+    # A second driver loses more.
+    card.mtools_delete("Läsningar/Veckan före påsk/Mätserie 2 – övre pegeln.csv",
+                       "2026-04-17 08:00:00")
+    card.mtools_delete("Sound.wav", "2026-04-17 08:00:10")
+    card.mtools_write("DCIM/Plan for the summer survey.txt", note("Summer", "2026-04-18", 6000),
+                      "2026-04-18 09:00:00")
+    # And new charts are written over part of what is free.
+    card.forget_next_free()
+    card.mount()
+    card.at("2026-04-19 08:00:00")
+    card.folder("DCIM/101CHART")
+    card.write("DCIM/101CHART/CHRT0013.PNG", chart("Field chart 13", 96, 50))
+    card.write("DCIM/101CHART/CHRT0014.PNG", chart("Field chart 14", 96, 150))
+    card.unmount()
+    card.play()
+    card.finish()
+
+
+if __name__ == "__main__":
+    fat16()
+    fat32()

@@ -1,0 +1,150 @@
+#include "cli/command.h"
+
+#include <fmt/format.h>
+#include <spdlog/sinks/stdout_sinks.h>
+#include <spdlog/spdlog.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <iostream>
+#include <sstream>
+
+namespace undershelf::cli {
+namespace {
+
+spdlog::logger& log() {
+  static const auto logger = [] {
+    auto made = std::make_shared<spdlog::logger>(
+        "messages", std::make_shared<spdlog::sinks::stderr_sink_mt>());
+    made->set_pattern("%v");
+    return made;
+  }();
+  return *logger;
+}
+
+std::atomic<bool> stop_flag{false};
+bool progress_shown = false;
+
+void on_interrupt(int) {
+  stop_flag.store(true);
+  std::signal(SIGINT, SIG_DFL);  // a second one ends at once
+}
+
+std::string describe(const Command& command, const po::options_description& options) {
+  std::ostringstream out;
+  out << "undershelf " << command.name << " " << command.arguments << "\n\n"
+      << command.summary << "\n\n"
+      << options << "\nExample:\n  " << command.example << "\n";
+  return out.str();
+}
+
+}  // namespace
+
+CommandLine::CommandLine(const Command& command, po::options_description options,
+                         const std::vector<std::string>& positional,
+                         const std::vector<std::string>& arguments) {
+  options.add_options()("quiet", "no messages but failures")("help", "this text");
+  po::options_description hidden;
+  po::positional_options_description order;
+  for (const std::string& name : positional) {
+    hidden.add_options()(name.c_str(), po::value<std::string>());
+    order.add(name.c_str(), 1);
+  }
+  po::options_description all;
+  all.add(options).add(hidden);
+  using style = po::command_line_style::style_t;
+  const auto fail = [&](const std::string& what) {
+    throw Error(Failure::usage, fmt::format("{} `undershelf {} --help` tells what it takes.", what,
+                                            command.name));
+  };
+  try {
+    po::store(po::command_line_parser(arguments)
+                  .options(all)
+                  .positional(order)
+                  .style(style::unix_style & ~style::allow_guessing)
+                  .run(),
+              values_);
+  } catch (const po::unknown_option& e) {
+    fail(fmt::format("There is no option {}.", e.get_option_name()));
+  } catch (const po::too_many_positional_options_error&) {
+    fail("That is one argument too many.");
+  } catch (const po::error& e) {
+    fail(fmt::format("The call is wrong: {}.", e.what()));
+  }
+  set_quiet(has("quiet"));
+  if (has("help")) {
+    std::cout << describe(command, options);
+    help_given_ = true;
+    return;
+  }
+  for (const std::string& name : positional) {
+    if (!has(name)) fail(fmt::format("The {} is missing.", name));
+  }
+}
+
+std::string CommandLine::text(const std::string& name) const {
+  return has(name) ? values_[name].as<std::string>() : std::string();
+}
+
+std::vector<std::string> CommandLine::list(const std::string& name) const {
+  std::vector<std::string> out;
+  if (!has(name)) return out;
+  for (const std::string& value : values_[name].as<std::vector<std::string>>()) {
+    for (size_t at = 0; at <= value.size();) {
+      const size_t comma = std::min(value.find(',', at), value.size());
+      if (comma > at) out.push_back(value.substr(at, comma - at));
+      at = comma + 1;
+    }
+  }
+  if (out.empty()) throw Error(Failure::usage, fmt::format("--{} needs a value.", name));
+  return out;
+}
+
+void set_quiet(bool quiet) {
+  log().set_level(quiet ? spdlog::level::err : spdlog::level::info);
+}
+
+void say(const std::string& sentence) {
+  std::cout.flush();  // in order where both go to one terminal
+  show_progress({});
+  log().info(sentence);
+}
+
+void warn(const std::string& sentence) {
+  std::cout.flush();
+  show_progress({});
+  log().error(sentence);
+}
+
+void next_step(const std::string& sentence) { say("Next: " + sentence); }
+
+void show_progress(const std::string& text) {
+  if (text.empty() && !progress_shown) return;
+  if (::isatty(STDERR_FILENO) == 0 || log().level() > spdlog::level::info) return;
+  std::cerr << "\r\x1b[K" << text << std::flush;
+  progress_shown = !text.empty();
+}
+
+StopOnInterrupt::StopOnInterrupt() {
+  stop_flag.store(false);
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+}
+
+StopOnInterrupt::~StopOnInterrupt() {
+  std::signal(SIGINT, SIG_DFL);
+  std::signal(SIGTERM, SIG_DFL);
+}
+
+const std::atomic<bool>& StopOnInterrupt::flag() const { return stop_flag; }
+
+std::string shell_quoted(const std::string& text) {
+  constexpr std::string_view kPlain =
+      "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,+@%";
+  if (!text.empty() && text.find_first_not_of(kPlain) == std::string::npos) return text;
+  std::string out = "'";
+  for (const char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return out + "'";
+}
+
+}  // namespace undershelf::cli

@@ -1,0 +1,82 @@
+// What all commands share: their registry, their options, their messages.
+#pragma once
+
+#include <atomic>
+#include <boost/program_options.hpp>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "model/error.h"
+
+namespace undershelf::cli {
+
+namespace po = boost::program_options;
+
+// docs: the contract's exit codes.
+enum ExitCode : int { kDone = 0, kIncomplete = 1, kUsage = 2, kUnavailable = 3, kRefused = 4 };
+
+struct Command {
+  std::string_view name;
+  std::string_view arguments;  // as in the usage line
+  std::string_view summary;    // one line
+  std::string_view example;    // one worked example
+  int (*run)(const Command& self, const std::vector<std::string>& arguments);
+};
+
+std::span<const Command> commands();
+// Runs one command line (without the program's name). Failures become a sentence and a code.
+int run(const std::vector<std::string>& arguments);
+
+// Parses a command's arguments. `positional` names them in order. Adds --help and --quiet.
+// Throws Error (usage). If help was asked for, prints it and `help_given` is true.
+class CommandLine {
+ public:
+  CommandLine(const Command& command, po::options_description options,
+              const std::vector<std::string>& positional,
+              const std::vector<std::string>& arguments);
+  bool help_given() const { return help_given_; }
+  bool has(const std::string& name) const { return values_.count(name) > 0; }
+  std::string text(const std::string& name) const;  // empty if not given
+  // All values of an option, repeated or with commas.
+  std::vector<std::string> list(const std::string& name) const;
+  const po::variables_map& values() const { return values_; }
+
+ private:
+  po::variables_map values_;
+  bool help_given_ = false;
+};
+
+// To standard error. Warnings and next steps are held back by --quiet, failures are not.
+void say(const std::string& sentence);
+void warn(const std::string& sentence);
+void next_step(const std::string& sentence);
+void set_quiet(bool quiet);
+// One line that overwrites itself; only on a terminal. Empty: clears it.
+void show_progress(const std::string& text);
+
+// Set by Ctrl-C while a StopOnInterrupt lives.
+class StopOnInterrupt {
+ public:
+  StopOnInterrupt();
+  ~StopOnInterrupt();
+  StopOnInterrupt(const StopOnInterrupt&) = delete;
+  StopOnInterrupt& operator=(const StopOnInterrupt&) = delete;
+  const std::atomic<bool>& flag() const;
+};
+
+// The argument as it must be written in a shell.
+std::string shell_quoted(const std::string& text);
+
+int run_survey(const Command& self, const std::vector<std::string>& arguments);
+int run_scan(const Command& self, const std::vector<std::string>& arguments);
+int run_volumes(const Command& self, const std::vector<std::string>& arguments);
+int run_list(const Command& self, const std::vector<std::string>& arguments);
+int run_tree(const Command& self, const std::vector<std::string>& arguments);
+int run_show(const Command& self, const std::vector<std::string>& arguments);
+int run_peek(const Command& self, const std::vector<std::string>& arguments);
+int run_export(const Command& self, const std::vector<std::string>& arguments);
+int run_demo(const Command& self, const std::vector<std::string>& arguments);
+
+}  // namespace undershelf::cli

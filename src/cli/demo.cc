@@ -1,0 +1,140 @@
+// `undershelf demo`: the whole job on the shipped sample volumes.
+#include <archive.h>
+#include <archive_entry.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <fstream>
+#include <iostream>
+#include <memory>
+
+#include "cli/command.h"
+
+namespace undershelf::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+fs::path samples_folder() {
+  for (const char* folder : {UNDERSHELF_SAMPLES_INSTALLED, UNDERSHELF_SAMPLES_BUILD}) {
+    if (fs::is_directory(folder)) return folder;
+  }
+  throw Error(Failure::unavailable, "The sample volumes are not installed. Run the demo from a "
+                                    "build of the project, or install it.");
+}
+
+// Unpacks one compressed image, leaving holes where it is zero.
+void unpack(const fs::path& packed, const fs::path& image) {
+  const std::unique_ptr<archive, decltype(&archive_read_free)> in(archive_read_new(),
+                                                                  archive_read_free);
+  archive_read_support_filter_zstd(in.get());
+  archive_read_support_format_raw(in.get());
+  archive_entry* entry = nullptr;
+  if (archive_read_open_filename(in.get(), packed.c_str(), 1 << 20) != ARCHIVE_OK ||
+      archive_read_next_header(in.get(), &entry) != ARCHIVE_OK) {
+    throw Error(Failure::unavailable, fmt::format("The sample {} cannot be unpacked: {}.",
+                                                  packed.string(),
+                                                  archive_error_string(in.get())));
+  }
+  std::ofstream out(image, std::ios::binary);
+  uint64_t size = 0;
+  while (true) {
+    const void* block = nullptr;
+    size_t length = 0;
+    la_int64_t offset = 0;
+    const int status = archive_read_data_block(in.get(), &block, &length, &offset);
+    if (status == ARCHIVE_EOF) break;
+    if (status != ARCHIVE_OK) {
+      throw Error(Failure::unavailable,
+                  fmt::format("The sample {} is damaged: {}.", packed.string(),
+                              archive_error_string(in.get())));
+    }
+    const auto* bytes = static_cast<const char*>(block);
+    if (std::any_of(bytes, bytes + length, [](char c) { return c != 0; })) {
+      out.seekp(offset);
+      out.write(bytes, static_cast<std::streamsize>(length));
+    }
+    size = static_cast<uint64_t>(offset) + length;
+  }
+  out.close();
+  if (!out) {
+    throw Error(Failure::refused, fmt::format("{} cannot be written. Choose another folder with "
+                                              "--to DIR.", image.string()));
+  }
+  fs::resize_file(image, size);
+}
+
+// Shows a command line, runs it, and remembers the worst exit code.
+int step(const std::vector<std::string>& arguments) {
+  std::string shown = "undershelf";
+  for (const std::string& argument : arguments) shown += " " + shell_quoted(argument);
+  std::cout << "\n$ " << shown << std::endl;
+  const int code = run(arguments);
+  std::cout.flush();
+  return code;
+}
+
+int work_on(const fs::path& image) {
+  const std::string source = image.string();
+  const std::string shelf = fs::path(image).replace_extension(".shelf").string();
+  const std::string bag = fs::path(image).replace_extension("").string() + "-recovered";
+  int worst = kDone;
+  const auto then = [&](const std::vector<std::string>& arguments) {
+    worst = std::max(worst, step(arguments));
+  };
+  then({"survey", source});
+  then({"scan", source, "--shelf", shelf});
+  then({"volumes", shelf});
+  then({"list", shelf, "--state", "deleted", "--kind", "file", "--limit", "12"});
+  then({"tree", shelf, "--state", "deleted"});
+  then({"list", shelf, "--state", "deleted", "--rating", "likely", "--count"});
+  then({"show", shelf, "12"});
+  then({"peek", shelf, "12", "--bytes", "200"});
+  then({"export", shelf, "--to", bag, "--state", "deleted"});
+  return worst;
+}
+
+}  // namespace
+
+int run_demo(const Command& self, const std::vector<std::string>& arguments) {
+  po::options_description options("Options");
+  options.add_options()("to", po::value<std::string>()->value_name("DIR"),
+                        "a new or empty folder; one under the temporary folder if not given");
+  const CommandLine line(self, options, {}, arguments);
+  if (line.help_given()) return kDone;
+  const fs::path samples = samples_folder();
+  fs::path target = line.text("to");
+  if (target.empty()) {
+    std::string made = (fs::temp_directory_path() / "undershelf-demo-XXXXXX").string();
+    if (::mkdtemp(made.data()) == nullptr) {
+      throw Error(Failure::refused, "No temporary folder can be made. Choose one with --to DIR.");
+    }
+    target = made;
+  }
+  std::error_code error;
+  fs::create_directories(target, error);
+  if (error || !fs::is_empty(target)) {
+    throw Error(Failure::refused, fmt::format("{} is not an empty folder. Choose a new one.",
+                                              target.string()));
+  }
+  std::vector<fs::path> packed;
+  for (const auto& file : fs::directory_iterator(samples)) {
+    if (file.path().extension() == ".zst") packed.push_back(file.path());
+  }
+  std::ranges::sort(packed);
+  int worst = kDone;
+  for (const fs::path& sample : packed) {
+    const fs::path image = target / sample.stem();
+    unpack(sample, image);
+    worst = std::max(worst, work_on(image));
+  }
+  // Overwritten files are part of the samples: their exports are incomplete, and say so.
+  std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
+                           target.string());
+  next_step(fmt::format("look into {}, and delete it when you are done.",
+                        shell_quoted(target.string())));
+  return worst == kIncomplete ? kDone : worst;
+}
+
+}  // namespace undershelf::cli

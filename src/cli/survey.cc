@@ -1,0 +1,119 @@
+// `undershelf survey`: what is on a source.
+#include "scan/survey.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+
+#include "cli/command.h"
+#include "cli/filters.h"
+#include "cli/output.h"
+
+namespace undershelf::cli {
+namespace {
+
+Json partition_json(const Partition& partition, const Survey& found) {
+  return {{"record", "partition"},
+          {"number", partition.number},
+          {"type", partition.type},
+          {"offset", partition.range.offset},
+          {"length", partition.range.length},
+          {"bootable", partition.bootable},
+          {"recognised", found.has_volume_in(partition.number)}};
+}
+
+Json volume_json(const FoundVolume& found) {
+  const Volume& v = found.reader->volume();
+  return {{"record", "volume"},
+          {"partition", found.partition == 0 ? Json(nullptr) : Json(found.partition)},
+          {"file_system", v.file_system},
+          {"label", v.label},
+          {"serial", v.serial},
+          {"offset", v.offset},
+          {"length", v.length},
+          {"sector_size", v.sector_size},
+          {"cluster_size", v.cluster_size},
+          {"used", found.reader->used_bytes()},
+          {"confidence", v.confidence},
+          {"notes", v.notes}};
+}
+
+void print_table(const std::string& path, const Source& source, const Survey& found) {
+  std::cout << fmt::format("source  {}\nsize    {} ({} bytes), sectors of {} bytes\nmap     {}\n",
+                           path, table_size(source.size()), source.size(), source.sector_size(),
+                           found.layout.scheme == "none" ? "none" : "MBR");
+  if (!found.layout.partitions.empty()) {
+    std::cout << '\n';
+    Table table({{"PARTITION", Table::Align::right},
+                 {"MAP SAYS"},
+                 {"OFFSET", Table::Align::right},
+                 {"SIZE", Table::Align::right},
+                 {"RECOGNISED"}});
+    for (const Partition& p : found.layout.partitions) {
+      table.add({fmt::format("{}", p.number), p.type, fmt::format("{}", p.range.offset),
+                 table_size(p.range.length), found.has_volume_in(p.number) ? "yes" : "no"});
+    }
+    table.print();
+  }
+  if (!found.volumes.empty()) {
+    std::cout << '\n';
+    Table table({{"FILE SYSTEM"},
+                 {"LABEL"},
+                 {"OFFSET", Table::Align::right},
+                 {"SIZE", Table::Align::right},
+                 {"USED", Table::Align::right},
+                 {"CLUSTER", Table::Align::right},
+                 {"CONFIDENCE", Table::Align::right}});
+    for (const FoundVolume& volume : found.volumes) {
+      const Volume& v = volume.reader->volume();
+      table.add({v.file_system, v.label, fmt::format("{}", v.offset), table_size(v.length),
+                 table_size(volume.reader->used_bytes()), table_size(v.cluster_size),
+                 fmt::format("{}", v.confidence)});
+    }
+    table.print();
+  }
+  for (const std::string& note : found.layout.notes) std::cout << "\nnote: " << note;
+  for (const FoundVolume& volume : found.volumes) {
+    for (const std::string& note : volume.reader->volume().notes) std::cout << "\nnote: " << note;
+  }
+  const bool notes = !found.layout.notes.empty() ||
+                     std::ranges::any_of(found.volumes, [](const FoundVolume& v) {
+                       return !v.reader->volume().notes.empty();
+                     });
+  if (notes) std::cout << '\n';
+}
+
+}  // namespace
+
+int run_survey(const Command& self, const std::vector<std::string>& arguments) {
+  po::options_description options("Options");
+  options.add_options()("format", po::value<std::string>()->value_name("FORMAT"),
+                        "table (the default) or jsonl");
+  const CommandLine line(self, options, {"SOURCE"}, arguments);
+  if (line.help_given()) return kDone;
+  const std::string format = read_format(line, {"table", "jsonl"});
+  const std::string path = line.text("SOURCE");
+  const SourcePtr source = open_source(path);
+  const Survey found = survey(source, {});
+  if (format == "jsonl") {
+    print_json({{"record", "source"},
+                {"path", path},
+                {"size", source->size()},
+                {"sector_size", source->sector_size()},
+                {"scheme", found.layout.scheme},
+                {"notes", found.layout.notes}});
+    for (const Partition& p : found.layout.partitions) print_json(partition_json(p, found));
+    for (const FoundVolume& volume : found.volumes) print_json(volume_json(volume));
+  } else {
+    print_table(path, *source, found);
+  }
+  if (found.volumes.empty()) {
+    say("No file system that this version reads was recognised.");
+    next_step("check that this is an image of the whole medium or of one partition.");
+  } else {
+    next_step(fmt::format("undershelf scan {} --shelf FILE", shell_quoted(path)));
+  }
+  return kDone;
+}
+
+}  // namespace undershelf::cli

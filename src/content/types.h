@@ -1,0 +1,31 @@
+// What kind of content a file has, as far as its name tells.
+#pragma once
+
+#include <cstddef>
+#include <span>
+#include <string_view>
+
+namespace undershelf {
+
+// What is known of a format by a file's extension. Formats are in one table (types.cc).
+struct Format {
+  std::string_view extension;  // lower-case ASCII, without the dot
+  std::string_view type;       // picture, document, video, audio, archive, mail, database, other
+  bool has_head = false;       // begins with something other than a run of one byte, always
+  bool dense = false;          // no whole cluster of it ever reads as one repeated byte
+  std::string_view magic = {};  // bytes it begins with, from `magic_at` on; empty if it has none
+  size_t magic_at = 0;          // bytes
+};
+
+// The format that the extension of `name` stands for; one of type "other" if it is not known.
+const Format& format_by_name(std::string_view name);
+
+enum class HeadMatch { fits, differs, unknown };
+// Whether `head`, the first bytes of a file, begins as its format does. Text formats fit while
+// there is no NUL in them.
+HeadMatch match_head(const Format& format, std::span<const std::byte> head);
+
+// All types, in the order in which they are listed to users.
+std::span<const std::string_view> type_names();
+
+}  // namespace undershelf

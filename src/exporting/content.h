@@ -1,0 +1,32 @@
+// From a shelf and its source to readable content.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "shelf/claims.h"
+#include "shelf/shelf.h"
+#include "source/source.h"
+#include "stream/stream.h"
+
+namespace undershelf {
+
+// Opens the source a shelf describes, at `path` or, if that is empty, where it was scanned. Throws
+// Error (unavailable) if it is not there or is another one.
+SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
+
+// Opens streams by their ids. Keeps the claims, once they are needed. Not to be shared between
+// threads.
+class ContentOpener {
+ public:
+  ContentOpener(const Shelf& shelf, SourcePtr source)
+      : shelf_(shelf), source_(std::move(source)) {}
+  StreamReader open(int64_t stream_id);
+
+ private:
+  const Shelf& shelf_;
+  SourcePtr source_;
+  std::optional<ClaimMap> claims_;
+};
+
+}  // namespace undershelf

@@ -1,0 +1,36 @@
+// Names and paths that a target can hold, from names that come off a disk.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <unordered_map>
+
+namespace undershelf {
+
+// One name as it can be written: never empty, `.` or `..`, without `/`, control characters, or
+// anything that a manifest cannot hold (`%`, CR, LF); at most `most` bytes of UTF-8. Control
+// characters become U+FFFD, others that cannot stand `_`; what is too long is cut before its
+// extension.
+std::string safe_name(std::string_view name, size_t most);
+
+// Gives out one path for each entry, none twice. Not to be shared between threads.
+class PathMaker {
+ public:
+  explicit PathMaker(size_t most_name_bytes) : most_(most_name_bytes) {}
+  // `path` has its parts joined by `/`. Where another entry has the path already, ` [id N]` is
+  // added to a file's name, ` [folder]` to a folder's. A folder whose path would grow beyond what
+  // systems can open goes into `[deep]` in the first folder of its path. A folder ends in `/`.
+  std::string file(std::string_view path, int64_t id);
+  std::string folder(std::string_view path);
+
+ private:
+  enum class Use : uint8_t { file, folder };
+  std::string claim(const std::string& parent, std::string_view name, Use use,
+                    const std::string& mark);
+  size_t most_;
+  std::unordered_map<std::string, Use> taken_;
+  std::unordered_map<std::string, std::string> folders_;  // path as on the disk to path written
+};
+
+}  // namespace undershelf

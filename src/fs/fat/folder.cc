@@ -1,0 +1,156 @@
+#include "fs/fat/folder.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace undershelf::fat {
+namespace {
+
+bool is_long_slot(const DirectoryEntry& entry) {
+  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+}
+
+std::optional<Time> date_and_time(uint16_t date, uint16_t time, uint8_t hundredths) {
+  CivilTime civil;
+  civil.year = 1980 + (date >> 9);
+  civil.month = date >> 5 & 15;
+  civil.day = date & 31;
+  civil.hour = time >> 11;
+  civil.minute = time >> 5 & 63;
+  civil.second = (time & 31) * 2U;
+  if (hundredths < 200) {
+    civil.second += hundredths / 100U;
+    civil.ticks = hundredths % 100U * 100'000U;
+  }
+  return from_civil(civil);
+}
+
+bool is_odd_date(const boost::endian::little_uint16_buf_t& date, uint16_t time) {
+  return date.value() != 0 && !date_and_time(date.value(), time, 0);
+}
+
+// Fields that no driver writes. Their number decides whether the entry is believed.
+int oddities(const DirectoryEntry& entry, const Geometry& geometry) {
+  const uint32_t cluster = first_cluster(entry, geometry);
+  const uint32_t size = entry.DIR_FileSize.value();
+  const bool folder = (entry.DIR_Attr & kAttrDirectory) != 0;
+  return int{is_odd_date(entry.DIR_WrtDate, entry.DIR_WrtTime.value())} +
+         int{is_odd_date(entry.DIR_CrtDate, entry.DIR_CrtTime.value())} +
+         int{is_odd_date(entry.DIR_LstAccDate, 0)} + int{entry.DIR_CrtTimeTenth > 199} +
+         int{cluster != 0 && !geometry.is_cluster(cluster)} +
+         int{size > uint64_t{geometry.cluster_count} * geometry.cluster_size} +
+         int{folder && size != 0} + int{cluster == 0 && (size != 0 || folder)} +
+         int{(entry.DIR_NTRes & ~(kLowerCaseBase | kLowerCaseExtension)) != 0};
+}
+
+bool is_believable(const DirectoryEntry& entry, const Geometry& geometry, Trust trust,
+                   bool deleted) {
+  if ((entry.DIR_Attr & kAttrReserved) != 0 ||
+      !is_legal_short_name(std::span<const u8, 11>(entry.DIR_Name),
+                           entry.DIR_Name[0] == kDeleted)) {
+    return false;
+  }
+  const int most = trust == Trust::candidate ? 0 : trust == Trust::deleted || deleted ? 1 : 3;
+  return oddities(entry, geometry) <= most;
+}
+
+bool is_all_zero(const DirectoryEntry& entry) {
+  static constexpr char kZero[sizeof(DirectoryEntry)] = {};
+  return std::memcmp(&entry, kZero, sizeof entry) == 0;
+}
+
+std::string label_of(const DirectoryEntry& entry, const CodePage& code_page) {
+  std::string bytes(reinterpret_cast<const char*>(entry.DIR_Name), 11);
+  bytes.erase(bytes.find_last_not_of(' ') + 1);
+  return name_from_utf16(code_page.decode(bytes)).text;
+}
+
+}  // namespace
+
+FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geometry& geometry,
+                           Trust trust, const CodePage& code_page) {
+  FolderContent content;
+  for (size_t i = 0; i < entries.size(); ++i) {
+    const DirectoryEntry& raw = entries[i];
+    if (raw.DIR_Name[0] == 0) {
+      content.ended = true;
+      continue;
+    }
+    if (is_long_slot(raw) || (i < 2 && (is_dot(raw) || is_dot_dot(raw)))) continue;
+    const bool marked = raw.DIR_Name[0] == kDeleted;
+    const bool deleted = marked || content.ended;
+    if (!is_believable(raw, geometry, content.ended ? Trust::candidate : trust, deleted)) {
+      content.rejected += !deleted;
+      continue;
+    }
+    if ((raw.DIR_Attr & kAttrVolumeId) != 0) {
+      if (!deleted && !content.label) content.label = label_of(raw, code_page);
+      continue;
+    }
+    FolderEntry entry{i, raw, {}, deleted, marked};
+    bool broken = false;
+    if (auto found = long_name(entries, i, marked, &broken)) {
+      entry.name = std::move(found->name);
+    } else {
+      entry.name = short_name(raw, marked, code_page);
+      entry.name.exact = entry.name.exact && !broken;
+      content.broken_names += broken;
+    }
+    content.entries.push_back(std::move(entry));
+  }
+  return content;
+}
+
+bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geometry& geometry) {
+  size_t believed = 0;
+  bool ended = false;
+  for (size_t i = 0; i < entries.size(); ++i) {
+    const DirectoryEntry& raw = entries[i];
+    if (raw.DIR_Name[0] == 0) {
+      if (!is_all_zero(raw)) return false;  // drivers clear what they have not used
+      ended = true;
+    } else if (ended || (i < 2 && (is_dot(raw) || is_dot_dot(raw)))) {
+      return false;
+    } else if (is_long_slot(raw)) {
+      const auto& slot = reinterpret_cast<const LongEntry&>(raw);
+      if (slot.LDIR_Type != 0 || slot.LDIR_FstClusLO.value() != 0 ||
+          (raw.DIR_Attr & kAttrReserved) != 0) {
+        return false;
+      }
+    } else if (!is_believable(raw, geometry, Trust::candidate, true)) {
+      return false;
+    } else {
+      ++believed;
+    }
+  }
+  return believed > 0;
+}
+
+uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry) {
+  const uint32_t low = entry.DIR_FstClusLO.value();
+  // Only FAT32 has the high word; FAT12 and FAT16 drivers keep other things there.
+  return geometry.type == Type::fat32 ? low | uint32_t{entry.DIR_FstClusHI.value()} << 16 : low;
+}
+
+bool is_dot(const DirectoryEntry& entry) {
+  return std::memcmp(entry.DIR_Name, ".          ", 11) == 0;
+}
+
+bool is_dot_dot(const DirectoryEntry& entry) {
+  return std::memcmp(entry.DIR_Name, "..         ", 11) == 0;
+}
+
+std::optional<Time> created_time(const DirectoryEntry& entry) {
+  return date_and_time(entry.DIR_CrtDate.value(), entry.DIR_CrtTime.value(),
+                       entry.DIR_CrtTimeTenth);
+}
+
+std::optional<Time> modified_time(const DirectoryEntry& entry) {
+  return date_and_time(entry.DIR_WrtDate.value(), entry.DIR_WrtTime.value(), 0);
+}
+
+std::optional<Time> accessed_date(const DirectoryEntry& entry) {
+  return date_and_time(entry.DIR_LstAccDate.value(), 0, 0);
+}
+
+}  // namespace undershelf::fat

@@ -1,0 +1,128 @@
+#include "fs/fat/geometry.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+
+namespace undershelf::fat {
+namespace {
+
+// Sizes and places from the fields; nothing if they contradict each other.
+std::optional<Geometry> from_fields(const BootSector& boot) {
+  Geometry g;
+  g.sector_size = boot.BPB_BytsPerSec.value();
+  const uint32_t per_cluster = boot.BPB_SecPerClus;
+  const uint64_t reserved = boot.BPB_RsvdSecCnt.value();
+  const uint64_t root_entries = boot.BPB_RootEntCnt.value();
+  if (g.sector_size < 512 || g.sector_size > 4096 || !std::has_single_bit(g.sector_size) ||
+      per_cluster == 0 || !std::has_single_bit(per_cluster) || reserved == 0 ||
+      boot.BPB_NumFATs == 0 || boot.BPB_NumFATs > 4) {
+    return std::nullopt;
+  }
+  const bool fat32 = boot.BPB_FATSz16.value() == 0;
+  const uint64_t fat_sectors =
+      fat32 ? boot.fat32.BPB_FATSz32.value() : uint64_t{boot.BPB_FATSz16.value()};
+  uint64_t total = boot.BPB_TotSec16.value();
+  if (total == 0) total = boot.BPB_TotSec32.value();
+  const uint64_t root_sectors = (root_entries * 32 + g.sector_size - 1) / g.sector_size;
+  const uint64_t before_data = reserved + boot.BPB_NumFATs * fat_sectors + root_sectors;
+  if (fat_sectors == 0 || total <= before_data || (!fat32 && root_entries == 0)) {
+    return std::nullopt;
+  }
+  const uint64_t clusters = (total - before_data) / per_cluster;
+  if (clusters == 0 || clusters > 0x0FFFFFF5) return std::nullopt;
+
+  g.type = fat32 ? Type::fat32 : clusters < 4085 ? Type::fat12 : Type::fat16;
+  g.cluster_size = g.sector_size * per_cluster;
+  g.volume_size = total * g.sector_size;
+  g.fat_offset = reserved * g.sector_size;
+  g.fat_size = fat_sectors * g.sector_size;
+  g.fat_count = boot.BPB_NumFATs;
+  g.root_offset = g.fat_offset + g.fat_count * g.fat_size;
+  g.root_size = root_entries * 32;
+  g.data_offset = before_data * g.sector_size;
+  g.cluster_count = static_cast<uint32_t>(clusters);
+  g.media = boot.BPB_Media;
+  const uint64_t bits = fat32 ? 32 : g.type == Type::fat16 ? 16 : 12;
+  const uint64_t described = g.fat_size * 8 / bits;
+  if (described < clusters + 2) {
+    if (!fat32 && described <= 2) return std::nullopt;
+    g.notes.push_back(
+        fmt::format("The FAT describes {} of {} clusters.", described - 2, clusters));
+  }
+  return g;
+}
+
+void add_identity(const BootSector& boot, Geometry& g) {
+  const bool fat32 = g.type == Type::fat32;
+  if (fat32) {
+    g.root_cluster = boot.fat32.BPB_RootClus.value();
+    const unsigned flags = boot.fat32.BPB_ExtFlags.value();
+    if ((flags & 0x80) != 0 && (flags & 0x0F) < g.fat_count) g.active_fat = flags & 0x0F;
+  }
+  const u8 signature = fat32 ? boot.fat32.BS_BootSig : boot.fat16.BS_BootSig;
+  if (signature == 0x28 || signature == 0x29) {
+    const uint32_t serial = (fat32 ? boot.fat32.BS_VolID : boot.fat16.BS_VolID).value();
+    g.serial = fmt::format("{:04X}-{:04X}", serial >> 16, serial & 0xFFFF);
+  }
+  if (signature == 0x29) {
+    const char* label = fat32 ? boot.fat32.BS_VolLab : boot.fat16.BS_VolLab;
+    g.boot_label.assign(label, 11);
+    g.boot_label.erase(g.boot_label.find_last_not_of(std::string(" \0", 2)) + 1);
+    if (g.boot_label == "NO NAME") g.boot_label.clear();
+  }
+}
+
+// Whether a FAT begins as one must: the media byte, then set bits (specification, "FAT Data
+// Structure", the two reserved entries).
+bool begins_like_fat(const Source& volume, const Geometry& g, unsigned copy) {
+  std::array<std::byte, 4> head{};
+  if (!volume.read(g.fat_offset + copy * g.fat_size, head).ok()) return false;
+  const auto byte = [&](int i) { return std::to_integer<unsigned>(head[i]); };
+  if (byte(0) != g.media || byte(1) != 0xFF) return false;
+  return g.type != Type::fat32 || (byte(2) == 0xFF && (byte(3) & 0x0F) == 0x0F);
+}
+
+}  // namespace
+
+std::optional<Geometry> find_geometry(const Source& volume) {
+  BootSector boot{};
+  if (!volume.read(0, std::as_writable_bytes(std::span(&boot, 1))).ok()) return std::nullopt;
+  std::optional<Geometry> g = from_fields(boot);
+  if (!g) return std::nullopt;
+
+  const bool jump = boot.BS_jmpBoot[0] == 0xEB || boot.BS_jmpBoot[0] == 0xE9;
+  const bool signature = boot.signature[0] == 0x55 && boot.signature[1] == 0xAA;
+  const bool media = g->media == 0xF0 || g->media >= 0xF8;
+  int fats = 0;
+  for (unsigned copy = 0; copy < g->fat_count; ++copy) fats += begins_like_fat(volume, *g, copy);
+  // One mark may be damaged; fields that happen to agree in other data have none of them.
+  if (int{jump} + int{signature} + int{media} + std::min(fats, 2) < 3) return std::nullopt;
+
+  add_identity(boot, *g);
+  g->confidence = 50 + 5 * jump + 5 * signature + 10 * media + (fats > 0 ? 20 : 0) +
+                  (fats == static_cast<int>(g->fat_count) ? 10 : 0);
+  if (!signature) g->notes.emplace_back("The boot sector lacks its signature 55 AA.");
+  if (fats == 0) g->notes.emplace_back("No FAT begins as a FAT does: it may have been wiped.");
+  if (g->volume_size > volume.size()) {
+    g->notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
+                                   g->volume_size - volume.size()));
+  }
+  return g;
+}
+
+std::string_view name_of(Type type) {
+  switch (type) {
+    case Type::fat12:
+      return "fat12";
+    case Type::fat16:
+      return "fat16";
+    case Type::fat32:
+      break;
+  }
+  return "fat32";
+}
+
+}  // namespace undershelf::fat

@@ -1,0 +1,438 @@
+#include "fs/fat/reader.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <deque>
+#include <unordered_set>
+
+#include "fs/fat/folder.h"
+#include "fs/fat/table.h"
+
+namespace undershelf::fat {
+namespace {
+
+// How much may be read in search of the later clusters of deleted folders: per folder, and in all.
+constexpr uint64_t kSearchPerFolder = 16 << 20;
+constexpr uint64_t kSearchInAll = 512 << 20;
+
+// A folder that is still to be read.
+struct Site {
+  Entry entry;  // as pushed once its clusters are known
+  uint32_t first = 0;
+  uint32_t parent_first = 0;  // 0 for the root, as `..` has it
+};
+
+// A folder's content with the place of each part.
+struct Content {
+  std::vector<DirectoryEntry> entries;
+  struct Part {
+    size_t slot;      // first entry of the part
+    uint64_t offset;  // byte in the volume
+  };
+  std::vector<Part> parts;
+
+  uint64_t offset_of(size_t slot) const {
+    auto part = std::upper_bound(parts.begin(), parts.end(), slot,
+                                 [](size_t s, const Part& p) { return s < p.slot; });
+    --part;
+    return part->offset + (slot - part->slot) * sizeof(DirectoryEntry);
+  }
+};
+
+class Reader : public VolumeReader {
+ public:
+  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
+         const ReadOptions& options)
+      : window_(std::make_shared<Window>(source, where.offset, where.length)),
+        base_(where.offset),
+        geometry_(std::move(geometry)),
+        table_(window_, geometry_),
+        options_(options),
+        code_page_(options.code_page) {
+    describe();
+  }
+
+  const Volume& volume() const override { return volume_; }
+
+  uint64_t used_bytes() override {
+    uint64_t used = 0;
+    for (uint32_t c = 2; c < geometry_.cluster_count + 2; ++c) {
+      used += table_.use(c) == Table::Use::used;
+    }
+    return used * geometry_.cluster_size;
+  }
+
+  void read(Sink& sink) override {
+    sink_ = &sink;
+    read_root();
+    while (!live_.empty()) {
+      Site site = std::move(live_.front());
+      live_.pop_front();
+      read_live(std::move(site));
+    }
+    // Deleted folders whose `..` confirms their place come first; the others are old names.
+    while (!deleted_.empty() || !doubtful_.empty()) {
+      const bool confirmed = !deleted_.empty();
+      auto& queue = confirmed ? deleted_ : doubtful_;
+      Site site = std::move(queue.front());
+      queue.pop_front();
+      read_deleted(std::move(site), !confirmed);
+    }
+  }
+
+ private:
+  void describe() {
+    volume_.file_system = name_of(geometry_.type);
+    volume_.serial = geometry_.serial;
+    volume_.offset = base_;
+    volume_.length = geometry_.volume_size;
+    volume_.sector_size = geometry_.sector_size;
+    volume_.cluster_size = geometry_.cluster_size;
+    volume_.heap_offset = base_ + geometry_.data_offset;
+    volume_.cluster_count = geometry_.cluster_count;
+    volume_.confidence = geometry_.confidence;
+    volume_.notes = geometry_.notes;
+    volume_.label = name_from_utf16(code_page_.decode(geometry_.boot_label)).text;
+    // The label in the root folder is the one that is kept up to date.
+    Content root = load(root_runs());
+    const FolderContent content =
+        parse_folder(root.entries, geometry_, Trust::live, code_page_);
+    if (content.label) volume_.label = *content.label;
+    if (content.rejected == 0) return;
+    volume_.confidence = std::max(10, volume_.confidence - 30);
+  }
+
+  void damage(const ByteRange& in_volume, std::string what) {
+    sink_->add(Damage{{base_ + in_volume.offset, in_volume.length}, std::move(what)});
+  }
+
+  std::vector<ByteRange> ranges(const std::vector<Run>& runs) const {
+    std::vector<ByteRange> out;
+    for (const Run& run : runs) {
+      out.push_back({geometry_.offset_of(run.first), uint64_t{run.count} * geometry_.cluster_size});
+    }
+    return out;
+  }
+
+  std::vector<ByteRange> root_runs() {
+    if (geometry_.type != Type::fat32) return {{geometry_.root_offset, geometry_.root_size}};
+    return ranges(folder_chain(geometry_.root_cluster).runs);
+  }
+
+  Chain folder_chain(uint32_t first) {
+    Chain chain = best_chain(first, kMostFolderBytes / geometry_.cluster_size, std::nullopt);
+    // A folder whose first cluster is known can be read even if its chain is lost.
+    if (chain.runs.empty() && geometry_.is_cluster(first)) chain.runs.push_back({first, 1});
+    return chain;
+  }
+
+  // The chain in the copy of the FAT in which it makes most sense: it must end, and be long enough
+  // for `wanted` clusters if that is known.
+  Chain best_chain(uint32_t first, uint64_t most, std::optional<uint64_t> wanted) {
+    const auto good = [&](const Chain& chain) {
+      return (chain.end == Chain::End::marked || chain.end == Chain::End::enough) &&
+             (!wanted || chain.clusters >= *wanted);
+    };
+    Chain best = table_.chain(first, most, table_.main_copy());
+    for (unsigned copy = 0; copy < geometry_.fat_count && !good(best); ++copy) {
+      if (copy == table_.main_copy()) continue;
+      Chain other = table_.chain(first, most, copy);
+      if (good(other) || other.clusters > best.clusters) best = std::move(other);
+    }
+    return best;
+  }
+
+  Content load(const std::vector<ByteRange>& where, std::vector<ByteRange>* bad = nullptr) {
+    Content content;
+    for (const ByteRange& range : where) {
+      const size_t slot = content.entries.size();
+      const size_t count = range.length / sizeof(DirectoryEntry);
+      content.parts.push_back({slot, range.offset});
+      content.entries.resize(slot + count);
+      const auto bytes =
+          std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
+      ReadResult result = window_->read(range.offset, bytes);
+      if (bad != nullptr) bad->insert(bad->end(), result.bad.begin(), result.bad.end());
+    }
+    return content;
+  }
+
+  void report_unreadable(const std::vector<ByteRange>& bad) {
+    for (const ByteRange& range : bad) {
+      damage(range, fmt::format("{} bytes of a folder cannot be read.", range.length));
+    }
+  }
+
+  void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
+    for (const ByteRange& range : where) {
+      append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
+    }
+  }
+
+  void read_root() {
+    std::vector<ByteRange> bad;
+    const Content content = load(root_runs(), &bad);
+    report_unreadable(bad);
+    if (geometry_.type == Type::fat32) seen_.insert(geometry_.root_cluster);
+    take_folder(content, Site{}, true);
+  }
+
+  void read_live(Site site) {
+    const Chain chain = folder_chain(site.first);
+    if (chain.end != Chain::End::marked) {
+      damage({geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
+             fmt::format("The chain of the folder {} {}.", site.entry.name.text,
+                         to_text(chain.end)));
+    }
+    const std::vector<ByteRange> where = ranges(chain.runs);
+    std::vector<ByteRange> bad;
+    const Content content = load(where, &bad);
+    report_unreadable(bad);
+    Stream stream;
+    stream.first = base_ + geometry_.offset_of(site.first);
+    stream.placement = Placement::exact;
+    add_pieces(stream, where);
+    site.entry.streams.push_back(std::move(stream));
+    sink_->add(site.entry);
+    take_folder(content, site, true);
+  }
+
+  void read_deleted(Site site, bool is_doubtful) {
+    Stream stream;
+    if (!geometry_.is_cluster(site.first)) {
+      site.entry.evidence.push_back({"first-cluster-invalid", site.first});
+      site.entry.streams.push_back(stream);
+      sink_->add(site.entry);
+      return;
+    }
+    stream.first = base_ + geometry_.offset_of(site.first);
+    Content content = load({{geometry_.offset_of(site.first), geometry_.cluster_size}});
+    const bool starts_itself = content.entries.size() >= 2 && is_dot(content.entries[0]) &&
+                               first_cluster(content.entries[0], geometry_) == site.first &&
+                               is_dot_dot(content.entries[1]);
+    const bool readable = starts_itself && !seen_.contains(site.first);
+    if (readable && !is_doubtful) {
+      const uint32_t parent = first_cluster(content.entries[1], geometry_);
+      const bool in_root = site.parent_first == 0 &&
+                           (parent == 0 || parent == geometry_.root_cluster);
+      if (parent != site.parent_first && !in_root) {
+        doubtful_.push_back(std::move(site));
+        return;
+      }
+    }
+    if (readable) {
+      seen_.insert(site.first);
+      std::vector<ByteRange> where{{geometry_.offset_of(site.first), geometry_.cluster_size}};
+      follow_deleted(content, where, site.first);
+      stream.placement = Placement::exact;
+      add_pieces(stream, where);
+    } else {
+      site.entry.evidence.push_back({"folder-replaced", 0});
+    }
+    site.entry.streams.push_back(std::move(stream));
+    sink_->add(site.entry);
+    if (readable) take_folder(content, site, false);
+  }
+
+  // Appends the later clusters of a deleted folder, whose chain is gone: the nearest free clusters
+  // behind it that look like the inside of a folder and continue in step.
+  void follow_deleted(Content& content, std::vector<ByteRange>& where, uint32_t last) {
+    const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
+    while (content.entries.back().DIR_Name[0] != 0 &&
+           content.entries.size() * sizeof(DirectoryEntry) < kMostFolderBytes) {
+      uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
+      bool found = false;
+      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size;
+           ++c) {
+        if (seen_.contains(c) || table_.use(c) == Table::Use::used) continue;
+        budget -= geometry_.cluster_size;
+        searched_ += geometry_.cluster_size;
+        const ByteRange range{geometry_.offset_of(c), geometry_.cluster_size};
+        Content next = load({range});
+        if (!looks_like_continuation(next.entries, geometry_) ||
+            !is_in_step(content.entries, next.entries)) {
+          continue;
+        }
+        content.parts.push_back({content.entries.size(), range.offset});
+        content.entries.insert(content.entries.end(), next.entries.begin(),
+                               next.entries.begin() + static_cast<ptrdiff_t>(per_cluster));
+        where.push_back(range);
+        seen_.insert(c);
+        last = c;
+        found = true;
+        break;
+      }
+      if (!found) return;
+    }
+  }
+
+  // If the slots of a long name are cut by the end of `before`, `after` must complete them.
+  static bool is_in_step(const std::vector<DirectoryEntry>& before,
+                         const std::vector<DirectoryEntry>& after) {
+    const auto is_long = [](const DirectoryEntry& e) {
+      return (e.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+    };
+    const auto short_at = std::find_if_not(after.begin(), after.end(), is_long);
+    if (short_at == after.end() || short_at->DIR_Name[0] == 0) return false;
+    const auto behind = static_cast<size_t>(short_at - after.begin());
+    std::vector<DirectoryEntry> joined(before.end() - std::min<ptrdiff_t>(20, std::ssize(before)),
+                                       before.end());
+    const bool pending = is_long(joined.back());
+    const size_t kept = joined.size();
+    joined.insert(joined.end(), after.begin(), short_at + 1);
+    bool broken = false;
+    const bool marked = short_at->DIR_Name[0] == kDeleted;
+    const auto name = long_name(joined, kept + behind, marked, &broken);
+    // Pending slots must be used up; a name that starts in `after` needs none from `before`.
+    return pending ? name && name->slots > behind : !name || name->slots <= behind;
+  }
+
+  void take_folder(const Content& content, const Site& site, bool live) {
+    if (content.entries.empty()) return;
+    const bool is_root = site.first == 0;
+    const FolderContent parsed = parse_folder(content.entries, geometry_,
+                                              live ? Trust::live : Trust::deleted, code_page_);
+    const std::string label = is_root ? "the root folder" : "the folder " + site.entry.name.text;
+    if (live && parsed.rejected > 0) {
+      damage({content.parts.front().offset, 0},
+             fmt::format("{} slots of {} hold no entry.", parsed.rejected, label));
+    }
+    if (live && parsed.broken_names > 0) {
+      damage({content.parts.front().offset, 0},
+             fmt::format("{} long names in {} are damaged; the short names are shown.",
+                         parsed.broken_names, label));
+    }
+    for (const FolderEntry& found : parsed.entries) {
+      take_entry(found, content.offset_of(found.slot), site, is_root, live);
+    }
+  }
+
+  void take_entry(const FolderEntry& found, uint64_t offset, const Site& parent, bool in_root,
+                  bool parent_live) {
+    Entry entry;
+    entry.key = offset;
+    if (!in_root) entry.parent = parent.entry.key;
+    entry.state = parent_live && !found.deleted ? State::live : State::deleted;
+    entry.marked_deleted = found.marked;
+    entry.name = found.name;
+    entry.created = utc(created_time(found.raw));
+    entry.modified = utc(modified_time(found.raw));
+    entry.accessed = utc(accessed_date(found.raw));
+    const uint32_t first = first_cluster(found.raw, geometry_);
+    if ((found.raw.DIR_Attr & kAttrDirectory) != 0) {
+      entry.kind = Kind::folder;
+      Site site{std::move(entry), first, parent.first};
+      if (site.entry.state == State::live) {
+        queue_live_folder(std::move(site));
+      } else {
+        deleted_.push_back(std::move(site));
+      }
+    } else {
+      entry.streams.push_back(file_stream(found, first, entry));
+      sink_->add(entry);
+    }
+  }
+
+  void queue_live_folder(Site site) {
+    if (!geometry_.is_cluster(site.first)) {
+      site.entry.evidence.push_back({"first-cluster-invalid", site.first});
+      damage({site.entry.key, sizeof(DirectoryEntry)},
+             fmt::format("The folder {} starts at cluster {}, which the volume has not.",
+                         site.entry.name.text, site.first));
+    } else if (!seen_.insert(site.first).second) {
+      site.entry.evidence.push_back({"folder-read-before", site.first});
+      damage({site.entry.key, sizeof(DirectoryEntry)},
+             fmt::format("The folder {} starts where a folder read before does; it is not entered.",
+                         site.entry.name.text));
+    } else {
+      live_.push_back(std::move(site));
+      return;
+    }
+    sink_->add(site.entry);
+  }
+
+  Stream file_stream(const FolderEntry& found, uint32_t first, Entry& entry) {
+    Stream stream;
+    stream.size = found.raw.DIR_FileSize.value();
+    stream.valid_size = stream.size;
+    if (first == 0 && stream.size == 0) {
+      stream.placement = Placement::exact;
+      return stream;
+    }
+    if (!geometry_.is_cluster(first)) {
+      entry.evidence.push_back({"first-cluster-invalid", first});
+      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
+      if (entry.state == State::live) {
+        damage({entry.key, sizeof(DirectoryEntry)},
+               fmt::format("The file {} starts at cluster {}, which the volume has not.",
+                           entry.name.text, first));
+      }
+      return stream;
+    }
+    stream.first = base_ + geometry_.offset_of(first);
+    if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
+    const uint64_t wanted =
+        (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
+    if (entry.state == State::live) {
+      place_live(stream, entry, first, wanted);
+    } else {
+      stream.open = true;
+      // Some drivers leave the chain; it counts if it is just as long as the file.
+      if (table_.use(first) == Table::Use::used) {
+        const Chain chain = table_.chain(first, wanted, table_.main_copy());
+        if (chain.end == Chain::End::marked && chain.clusters == wanted) {
+          add_pieces(stream, ranges(chain.runs));
+        }
+      }
+    }
+    return stream;
+  }
+
+  void place_live(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
+    const Chain chain = best_chain(first, geometry_.cluster_count, wanted);
+    stream.placement = Placement::exact;
+    add_pieces(stream, ranges(chain.runs));
+    const uint64_t there = chain.clusters * geometry_.cluster_size;
+    if (there < stream.size) {
+      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});
+      entry.evidence.push_back({"chain-short", stream.size - there});
+    }
+    if (chain.end != Chain::End::marked || there < stream.size) {
+      damage({entry.key, sizeof(DirectoryEntry)},
+             fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
+                         to_text(chain.end), chain.clusters, wanted));
+    }
+  }
+
+  std::optional<Time> utc(std::optional<Time> local) const {
+    if (local) local = options_.zone.to_utc(*local);
+    return local;
+  }
+
+  std::shared_ptr<const Window> window_;
+  uint64_t base_;  // byte of the source at which the volume starts
+  Geometry geometry_;
+  Table table_;
+  ReadOptions options_;
+  CodePage code_page_;
+  Volume volume_;
+  Sink* sink_ = nullptr;
+  std::deque<Site> live_;
+  std::deque<Site> deleted_;
+  std::deque<Site> doubtful_;
+  std::unordered_set<uint32_t> seen_;  // first and later clusters of folders read
+  uint64_t searched_ = 0;              // bytes read in search of deleted folders' clusters
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options) {
+  const Window window(source, where.offset, where.length);
+  std::optional<Geometry> geometry = find_geometry(window);
+  if (!geometry) return nullptr;
+  return std::make_unique<Reader>(source, where, *geometry, options);
+}
+
+}  // namespace undershelf::fat

@@ -1,0 +1,45 @@
+// The file systems that can be read, behind one interface. A new one is a line in file_systems().
+#pragma once
+
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+
+#include "model/sink.h"
+#include "model/time.h"
+#include "source/source.h"
+
+namespace undershelf {
+
+struct ReadOptions {
+  Zone zone;                          // of local times on FAT and exFAT
+  std::string code_page = "ibm-437";  // of 8.3 names, by its ICU name
+};
+
+// One volume that was recognised. Not to be shared between threads.
+class VolumeReader {
+ public:
+  virtual ~VolumeReader() = default;
+  virtual const Volume& volume() const = 0;
+  // Pushes every live and deleted entry that the volume's own structures still tell.
+  virtual void read(Sink& sink) = 0;
+  // Bytes of the clusters in use now, from the file system's own accounts.
+  virtual uint64_t used_bytes() = 0;
+};
+
+struct FileSystem {
+  std::string_view name;
+  // A reader for the volume that lies at `where` (bytes of the source); null if none of this
+  // file system does.
+  std::unique_ptr<VolumeReader> (*open)(const SourcePtr& source, const ByteRange& where,
+                                        const ReadOptions& options);
+};
+
+std::span<const FileSystem> file_systems();
+
+// The reader of whichever file system lies at `where`; null if none is recognised.
+std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
+                                          const ReadOptions& options);
+
+}  // namespace undershelf

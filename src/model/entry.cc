@@ -1,0 +1,24 @@
+#include "model/entry.h"
+
+#include <array>
+
+namespace undershelf {
+
+std::string_view to_text(State state) {
+  constexpr std::array<std::string_view, 4> kTexts = {"live", "deleted", "former", "carved"};
+  return kTexts[static_cast<size_t>(state)];
+}
+
+std::string_view to_text(Kind kind) { return kind == Kind::file ? "file" : "folder"; }
+
+std::string_view to_text(Encoding encoding) {
+  constexpr std::array<std::string_view, 3> kTexts = {"plain", "compressed", "encrypted"};
+  return kTexts[static_cast<size_t>(encoding)];
+}
+
+std::string_view to_text(Placement placement) {
+  constexpr std::array<std::string_view, 4> kTexts = {"exact", "inferred", "guessed", "none"};
+  return kTexts[static_cast<size_t>(placement)];
+}
+
+}  // namespace undershelf

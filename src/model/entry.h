@@ -1,0 +1,74 @@
+// What readers find, as plain values: entries, their names and their streams.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/pieces.h"
+#include "model/time.h"
+
+namespace undershelf {
+
+enum class State : uint8_t { live, deleted, former, carved };
+enum class Kind : uint8_t { file, folder };
+enum class Encoding : uint8_t { plain, compressed, encrypted };
+
+// How it is known where a stream's bytes lie.
+enum class Placement : uint8_t {
+  exact,     // recorded: run list, contiguous flag, intact chain, inline, a single cluster
+  inferred,  // from the first cluster on, contiguously or around clusters in use
+  guessed,   // the first cluster itself is incomplete
+  none,      // not known at all
+};
+
+// A name as an entry's owner saw it.
+struct Name {
+  std::string text;   // UTF-8, NFC; U+FFFD where the stored name is no valid text
+  std::string raw;    // the stored bytes, only if `text` cannot say all of them
+  bool exact = true;  // false if a character is unsure or the name may be cut
+};
+
+struct Stream {
+  std::string name;         // empty for the main stream
+  uint64_t size = 0;        // bytes, as recorded
+  uint64_t valid_size = 0;  // bytes that were ever written; the rest reads as zeros
+  Encoding encoding = Encoding::plain;
+  Placement placement = Placement::none;
+  // True if the placing pass decides where the bytes lie; `pieces` is then what the metadata
+  // still tells (a chain left in place), or empty.
+  bool open = false;
+  std::optional<uint64_t> first;  // byte of the source at which the stream starts, if known
+  Pieces pieces;                  // whole clusters may stand behind `size`
+  std::string inline_data;
+};
+
+// One fact that speaks for or against getting an entry back, in words for the user.
+struct Evidence {
+  std::string fact;    // one of the codes in docs/shelf.md, "Evidence"
+  uint64_t amount = 0;  // bytes or a count, as the code says
+};
+
+struct Entry {
+  // Identity in its volume, the same at each scan: FAT and exFAT: the byte in the volume at which
+  // its directory entry lies; NTFS: the file reference; HFS+: the catalog node ID.
+  uint64_t key = 0;
+  std::optional<uint64_t> parent;  // key of its folder; nothing if that is the root
+  bool orphan = false;             // its folder is not known
+  Kind kind = Kind::file;
+  State state = State::live;
+  bool marked_deleted = false;  // its own record says so
+  bool system = false;          // one of the file system's own files
+  Name name;
+  std::optional<Time> created, modified, accessed, deleted;
+  std::vector<Stream> streams;  // a folder's own content is its stream; it claims its clusters
+  std::vector<Evidence> evidence;
+};
+
+std::string_view to_text(State state);
+std::string_view to_text(Kind kind);
+std::string_view to_text(Encoding encoding);
+std::string_view to_text(Placement placement);
+
+}  // namespace undershelf

@@ -1,0 +1,95 @@
+#include "model/pieces.h"
+
+#include <algorithm>
+#include <limits>
+
+namespace undershelf {
+namespace {
+
+bool has_offset(Piece::Kind kind) {
+  return kind == Piece::Kind::range || kind == Piece::Kind::inline_bytes;
+}
+
+void put_varint(std::string& out, uint64_t value) {
+  for (; value >= 0x80; value >>= 7) out.push_back(static_cast<char>(value | 0x80));
+  out.push_back(static_cast<char>(value));
+}
+
+bool take_varint(std::string_view& in, uint64_t& value) {
+  value = 0;
+  for (int shift = 0; shift < 64 && !in.empty(); shift += 7) {
+    const auto byte = static_cast<uint8_t>(in.front());
+    in.remove_prefix(1);
+    value |= static_cast<uint64_t>(byte & 0x7F) << shift;
+    if ((byte & 0x80) == 0) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+void append_piece(Pieces& pieces, const Piece& piece) {
+  if (piece.length == 0) return;
+  if (!pieces.empty() && pieces.back().kind == piece.kind &&
+      (!has_offset(piece.kind) || pieces.back().offset + pieces.back().length == piece.offset)) {
+    pieces.back().length += piece.length;
+  } else {
+    pieces.push_back(piece);
+  }
+}
+
+uint64_t total_length(const Pieces& pieces) {
+  uint64_t total = 0;
+  for (const Piece& piece : pieces) total += piece.length;
+  return total;
+}
+
+Pieces truncated(const Pieces& pieces, uint64_t length) {
+  Pieces kept;
+  for (Piece piece : pieces) {
+    if (length == 0) break;
+    piece.length = std::min(piece.length, length);
+    length -= piece.length;
+    kept.push_back(piece);
+  }
+  return kept;
+}
+
+std::string pack(const Pieces& pieces) {
+  std::string out;
+  uint64_t expected = 0;
+  for (const Piece& piece : pieces) {
+    put_varint(out, piece.length << 2 | static_cast<uint64_t>(piece.kind));
+    if (has_offset(piece.kind)) {
+      const auto delta = static_cast<int64_t>(piece.offset - expected);
+      put_varint(out, (static_cast<uint64_t>(delta) << 1) ^ static_cast<uint64_t>(delta >> 63));
+      expected = piece.offset + piece.length;
+    }
+  }
+  return out;
+}
+
+std::optional<Pieces> unpack(std::string_view packed) {
+  constexpr uint64_t kMost = std::numeric_limits<int64_t>::max();
+  Pieces pieces;
+  uint64_t expected = 0;
+  uint64_t total = 0;
+  while (!packed.empty()) {
+    uint64_t head = 0;
+    if (!take_varint(packed, head)) return std::nullopt;
+    Piece piece{static_cast<Piece::Kind>(head & 3), 0, head >> 2};
+    if (has_offset(piece.kind)) {
+      uint64_t zigzag = 0;
+      if (!take_varint(packed, zigzag)) return std::nullopt;
+      piece.offset = expected + ((zigzag >> 1) ^ (~(zigzag & 1) + 1));
+      if (piece.offset > kMost) return std::nullopt;
+      expected = piece.offset + piece.length;
+    }
+    total += piece.length;
+    if (total > kMost) return std::nullopt;
+    pieces.push_back(piece);
+  }
+  return pieces;
+}
+
+}  // namespace undershelf

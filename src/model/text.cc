@@ -1,0 +1,143 @@
+#include "model/text.h"
+
+#include <fmt/format.h>
+#include <unicode/normalizer2.h>
+#include <unicode/uchar.h>
+#include <unicode/ucnv.h>
+#include <unicode/unistr.h>
+#include <unicode/utf16.h>
+#include <unicode/utf8.h>
+
+#include "model/error.h"
+
+namespace undershelf {
+namespace {
+
+constexpr UChar32 kReplacement = 0xFFFD;
+
+// Calls `visit` with each code point; -1 for a malformed one.
+template <typename Visit>
+void each_code_point(std::string_view utf8, Visit visit) {
+  const auto* bytes = reinterpret_cast<const uint8_t*>(utf8.data());
+  const auto length = static_cast<int32_t>(utf8.size());
+  for (int32_t i = 0; i < length;) {
+    UChar32 c = 0;
+    U8_NEXT(bytes, i, length, c);
+    visit(c);
+  }
+}
+
+}  // namespace
+
+Name name_from_utf16(std::u16string_view stored) {
+  Name name;
+  icu::UnicodeString text;
+  const auto length = static_cast<int32_t>(stored.size());
+  for (int32_t i = 0; i < length;) {
+    UChar32 c = 0;
+    U16_NEXT(stored.data(), i, length, c);
+    if (U_IS_SURROGATE(c) || c == 0 || c == u'/') {
+      c = kReplacement;
+      name.exact = false;
+    }
+    text.append(c);
+  }
+  if (!name.exact) {
+    for (const char16_t unit : stored) {
+      name.raw.push_back(static_cast<char>(unit & 0xFF));
+      name.raw.push_back(static_cast<char>(unit >> 8));
+    }
+  }
+  UErrorCode status = U_ZERO_ERROR;
+  const icu::Normalizer2* nfc = icu::Normalizer2::getNFCInstance(status);
+  if (U_SUCCESS(status)) {
+    icu::UnicodeString composed = nfc->normalize(text, status);
+    if (U_SUCCESS(status)) text = std::move(composed);
+  }
+  text.toUTF8String(name.text);
+  return name;
+}
+
+CodePage::CodePage(const std::string& name) {
+  UErrorCode status = U_ZERO_ERROR;
+  converter_ = ucnv_open(name.c_str(), &status);
+  if (U_FAILURE(status)) {
+    throw Error(Failure::usage, fmt::format("There is no code page named {}. Examples: ibm-437 "
+                                            "(the default), ibm-850, windows-932.", name));
+  }
+}
+
+CodePage::~CodePage() { ucnv_close(static_cast<UConverter*>(converter_)); }
+
+std::u16string CodePage::decode(std::string_view bytes) const {
+  std::u16string out(bytes.size() * 2 + 1, u'\0');
+  UErrorCode status = U_ZERO_ERROR;
+  const int32_t length = ucnv_toUChars(static_cast<UConverter*>(converter_), out.data(),
+                                       static_cast<int32_t>(out.size()), bytes.data(),
+                                       static_cast<int32_t>(bytes.size()), &status);
+  out.resize(U_SUCCESS(status) ? static_cast<size_t>(length) : 0);
+  return out;
+}
+
+std::string to_utf8(std::u16string_view text) {
+  std::string out;
+  icu::UnicodeString(false, text.data(), static_cast<int32_t>(text.size())).toUTF8String(out);
+  return out;
+}
+
+std::u16string to_utf16(std::string_view utf8) {
+  const auto text =
+      icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())});
+  return {text.getBuffer(), static_cast<size_t>(text.length())};
+}
+
+std::string fold_case(std::string_view utf8) {
+  std::string out;
+  icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())})
+      .foldCase()
+      .toUTF8String(out);
+  return out;
+}
+
+std::string to_hex(std::string_view bytes) {
+  std::string out;
+  out.reserve(bytes.size() * 2);
+  for (const char byte : bytes) {
+    fmt::format_to(std::back_inserter(out), "{:02x}", static_cast<uint8_t>(byte));
+  }
+  return out;
+}
+
+std::string_view cut_utf8(std::string_view utf8, size_t most) {
+  if (utf8.size() <= most) return utf8;
+  while (most > 0 && U8_IS_TRAIL(static_cast<uint8_t>(utf8[most]))) --most;
+  return utf8.substr(0, most);
+}
+
+std::string printable(std::string_view utf8) {
+  std::string out;
+  each_code_point(utf8, [&](UChar32 c) {
+    if (c < 0x20 || (c >= 0x7F && c < 0xA0)) c = kReplacement;
+    char bytes[U8_MAX_LENGTH];
+    int32_t length = 0;
+    U8_APPEND_UNSAFE(bytes, length, c);
+    out.append(bytes, static_cast<size_t>(length));
+  });
+  return out;
+}
+
+size_t columns(std::string_view utf8) {
+  size_t total = 0;
+  each_code_point(utf8, [&](UChar32 c) {
+    const int width = u_getIntPropertyValue(c, UCHAR_EAST_ASIAN_WIDTH);
+    const int8_t category = u_charType(c);
+    if (category == U_NON_SPACING_MARK || category == U_ENCLOSING_MARK ||
+        category == U_FORMAT_CHAR) {
+      return;
+    }
+    total += width == U_EA_WIDE || width == U_EA_FULLWIDTH ? 2 : 1;
+  });
+  return total;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,43 @@
+// Text from disks: to UTF-8 in NFC, keeping what UTF-8 cannot say.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "model/entry.h"
+
+namespace undershelf {
+
+// A name stored as UTF-16. Unpaired surrogates, NUL and `/` (which no name can hold) become
+// U+FFFD; then `exact` is false and `raw` holds the stored bytes, little-endian.
+Name name_from_utf16(std::u16string_view stored);
+
+// Text in an OEM code page, by its ICU name ("ibm-437"). Bytes without a character become U+FFFD.
+// Throws Error (usage) if there is no such code page. Not to be shared between threads.
+class CodePage {
+ public:
+  explicit CodePage(const std::string& name);
+  ~CodePage();
+  CodePage(const CodePage&) = delete;
+  CodePage& operator=(const CodePage&) = delete;
+  std::u16string decode(std::string_view bytes) const;
+
+ private:
+  void* converter_;  // a UConverter
+};
+
+std::string to_utf8(std::u16string_view text);       // unpaired surrogates become U+FFFD
+std::u16string to_utf16(std::string_view utf8);      // malformed UTF-8 becomes U+FFFD
+std::string fold_case(std::string_view utf8);        // full case folding, for comparing
+std::string to_hex(std::string_view bytes);          // lower-case
+
+// `utf8` cut to at most `most` bytes, never inside a character.
+std::string_view cut_utf8(std::string_view utf8, size_t most);
+
+// `utf8` with every control character (C0, DEL, C1) shown as U+FFFD, for terminals and tables.
+std::string printable(std::string_view utf8);
+
+// Columns that `utf8` takes in a terminal: 2 for wide characters, 0 for combining ones.
+size_t columns(std::string_view utf8);
+
+}  // namespace undershelf

@@ -1,0 +1,34 @@
+// One file system on a source, as found.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/range.h"
+
+namespace undershelf {
+
+struct Volume {
+  std::string file_system;           // fat12, fat16, fat32, exfat, ntfs, hfsplus, hfsx
+  std::string standing = "current";  // current or former
+  std::string label;                 // UTF-8; may be empty
+  std::string serial;                // as the file system prints it; may be empty
+  uint64_t offset = 0;               // bytes, on the source
+  uint64_t length = 0;               // bytes, as its own header says
+  uint32_t sector_size = 512;        // bytes
+  uint32_t cluster_size = 0;         // bytes
+  uint64_t heap_offset = 0;          // byte of the source at which the first cluster starts
+  uint64_t cluster_count = 0;        // clusters
+  int confidence = 0;                // 0-100: how much of what it claims is really there
+  std::vector<std::string> notes;    // one sentence each
+};
+
+// A place where the source or its metadata is broken.
+struct Damage {
+  ByteRange range;   // of the source; length 0 if only the place is known
+  std::string what;  // one sentence
+};
+
+}  // namespace undershelf

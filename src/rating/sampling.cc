@@ -1,0 +1,121 @@
+#include "rating/sampling.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <algorithm>
+#include <array>
+#include <vector>
+
+#include "content/types.h"
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+namespace {
+
+constexpr uint64_t kSampleSize = 4096;  // bytes of a cluster that are looked at
+constexpr uint64_t kLeastSample = 16;   // fewer equal bytes say nothing
+
+struct Sample {
+  uint64_t offset;   // byte of the source
+  uint32_t stream;   // index into the streams
+  uint16_t length;   // bytes
+  uint16_t which;    // bit of Facts::sampled
+};
+
+struct SampledStream {
+  int64_t id = 0;
+  const Format* format = nullptr;
+  unsigned sampled = 0, blank = 0;
+  uint64_t unreadable = 0;
+  HeadMatch head = HeadMatch::unknown;
+};
+
+// The place of logical byte `at`, and how many bytes follow it there; length 0 if it has none.
+ByteRange locate(const Pieces& pieces, uint64_t at) {
+  for (const Piece& piece : pieces) {
+    if (at < piece.length) {
+      if (piece.kind != Piece::Kind::range) break;
+      return {piece.offset + at, piece.length - at};
+    }
+    at -= piece.length;
+  }
+  return {};
+}
+
+void plan(const Pieces& pieces, uint64_t size, uint64_t cluster, uint32_t stream,
+          std::vector<Sample>& samples) {
+  if (size == 0 || cluster == 0) return;
+  const uint64_t last = (size - 1) / cluster;
+  const std::array<uint64_t, 3> wanted = {0, last / 2, last};
+  for (unsigned i = 0; i < wanted.size(); ++i) {
+    if (i > 0 && wanted[i] == wanted[i - 1]) continue;
+    const uint64_t at = wanted[i] * cluster;
+    const ByteRange found = locate(pieces, at);
+    const uint64_t length = std::min({found.length, size - at, kSampleSize, cluster});
+    if (length > 0) {
+      samples.push_back({found.offset, stream, static_cast<uint16_t>(length),
+                         static_cast<uint16_t>(1U << i)});
+    }
+  }
+}
+
+bool is_one_repeated_byte(std::span<const std::byte> bytes) {
+  return std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); });
+}
+
+}  // namespace
+
+void sample_lost_files(Shelf& shelf, const Source& source) {
+  SQLite::Database& db = shelf.db();
+  std::vector<SampledStream> streams;
+  std::vector<Sample> samples;
+  SQLite::Statement row(db, R"sql(
+    SELECT s.id, s.valid_size, s.pieces, v.cluster_size, e.name
+    FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+    WHERE e.state<>'live' AND e.kind='file' AND e.merged_into IS NULL)sql");
+  while (row.executeStep()) {
+    const auto index = static_cast<uint32_t>(streams.size());
+    plan(pieces_of(row.getColumn(2)), size_of(row.getColumn(1)), size_of(row.getColumn(3)), index,
+         samples);
+    streams.push_back({row.getColumn(0).getInt64(), &format_by_name(row.getColumn(4).getString())});
+  }
+  std::ranges::sort(samples, {}, &Sample::offset);
+
+  std::array<std::byte, kSampleSize> buffer{};
+  for (const Sample& sample : samples) {
+    SampledStream& stream = streams[sample.stream];
+    const auto bytes = std::span(buffer).first(sample.length);
+    if (const ReadResult result = source.read(sample.offset, bytes); !result.ok()) {
+      for (const ByteRange& bad : result.bad) {
+        // Behind the end of the source is counted as missing, not as unreadable.
+        if (bad.offset < source.size()) stream.unreadable += bad.length;
+      }
+      continue;
+    }
+    if (sample.which == 1) stream.head = match_head(*stream.format, bytes);
+    if (sample.length < kLeastSample) continue;
+    stream.sampled |= sample.which;
+    if (is_one_repeated_byte(bytes)) stream.blank |= sample.which;
+  }
+
+  SQLite::Transaction transaction(db);
+  SQLite::Statement update(
+      db, "UPDATE streams SET sampled=?, blank=?, unreadable=?, head=? WHERE id=?");
+  for (const SampledStream& stream : streams) {
+    update.bind(1, static_cast<int64_t>(stream.sampled));
+    update.bind(2, static_cast<int64_t>(stream.blank));
+    update.bind(3, static_cast<int64_t>(stream.unreadable));
+    if (stream.head == HeadMatch::unknown) {
+      update.bind(4);
+    } else {
+      update.bindNoCopy(4, stream.head == HeadMatch::fits ? "fits" : "differs");
+    }
+    update.bind(5, stream.id);
+    update.exec();
+    update.reset();
+  }
+  transaction.commit();
+}
+
+}  // namespace undershelf

@@ -1,0 +1,52 @@
+#include "scan/scan.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+
+#include "placing/placing.h"
+#include "rating/rate_pass.h"
+#include "rating/sampling.h"
+#include "scan/survey.h"
+#include "shelf/schema.h"
+#include "shelf/writer.h"
+#include "tree/merge.h"
+#include "tree/tree.h"
+
+namespace undershelf {
+
+ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
+  ScanResult result;
+  const int64_t scan =
+      shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
+
+  for (const FoundVolume& found : survey(source, options.read).volumes) {
+    const Volume& volume = found.reader->volume();
+    options.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
+    VolumeWriter writer(shelf, volume);
+    found.reader->read(writer);
+    writer.finish();
+    ++result.volumes;
+    result.source_is_short =
+        result.source_is_short || volume.offset + volume.length > source->size();
+  }
+
+  options.progress("Joining names and folders");
+  merge_twins(shelf);
+  build_tree(shelf);
+  options.progress("Placing lost files");
+  const ClaimMap claims = load_claims(shelf);
+  place_open_streams(shelf, claims);
+  if (options.check == Check::sample) {
+    options.progress("Looking at samples of lost files");
+    sample_lost_files(shelf, *source);
+  }
+  options.progress("Rating");
+  rate_streams(shelf, claims, source->size());
+  shelf.db().exec(kIndexes);
+
+  shelf.end_scan(scan, "finished");
+  result.damage = shelf.damage_count();
+  return result;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,68 @@
+#include "shelf/claims.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <algorithm>
+
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+
+void ClaimMap::add(const ByteRange& range, int64_t entry) {
+  if (range.length > 0) claims_.push_back({range, entry});
+}
+
+void ClaimMap::settle() {
+  std::ranges::sort(claims_, [](const Claim& a, const Claim& b) {
+    return a.range.offset != b.range.offset ? a.range.offset < b.range.offset : a.entry < b.entry;
+  });
+  size_t kept = 0;
+  for (Claim claim : claims_) {
+    if (kept > 0) {
+      const Claim& before = claims_[kept - 1];
+      const uint64_t shared = overlap(before.range, claim.range).length;
+      if (shared > 0) {
+        disputed_[before.entry] += shared;
+        disputed_[claim.entry] += shared;
+        if (shared == claim.range.length) continue;
+        claim.range = {before.range.end(), claim.range.length - shared};
+      }
+    }
+    claims_[kept++] = claim;
+  }
+  claims_.resize(kept);
+}
+
+const Claim* ClaimMap::at_or_after(uint64_t offset) const {
+  const auto found = std::ranges::partition_point(
+      claims_, [&](const Claim& claim) { return claim.range.end() <= offset; });
+  return found == claims_.end() ? nullptr : &*found;
+}
+
+void ClaimMap::each_overlap(
+    const ByteRange& range,
+    const std::function<void(const Claim&, const ByteRange&)>& visit) const {
+  if (claims_.empty()) return;
+  for (const Claim* claim = at_or_after(range.offset);
+       claim != nullptr && claim <= &claims_.back() && claim->range.offset < range.end(); ++claim) {
+    visit(*claim, overlap(claim->range, range));
+  }
+}
+
+ClaimMap load_claims(const Shelf& shelf) {
+  ClaimMap claims;
+  SQLite::Statement row(shelf.db(), R"sql(
+    SELECT s.entry, s.pieces FROM streams s JOIN entries e ON e.id=s.entry
+    WHERE s.open=0 AND e.merged_into IS NULL AND (e.state='live' OR e.kind='folder'))sql");
+  while (row.executeStep()) {
+    const int64_t entry = row.getColumn(0).getInt64();
+    for (const Piece& piece : pieces_of(row.getColumn(1))) {
+      if (piece.kind == Piece::Kind::range) claims.add({piece.offset, piece.length}, entry);
+    }
+  }
+  claims.settle();
+  return claims;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,45 @@
+// Who holds which bytes of the source now: the claims of live entries.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <unordered_map>
+#include <vector>
+
+#include "model/pieces.h"
+#include "model/range.h"
+
+namespace undershelf {
+
+class Shelf;
+
+struct Claim {
+  ByteRange range;    // of the source
+  int64_t entry = 0;  // who holds it
+};
+
+// A set of claims, made disjoint: where two overlap, the first to begin keeps the range, and both
+// are recorded as disputing it. 24 bytes a claim.
+class ClaimMap {
+ public:
+  void add(const ByteRange& range, int64_t entry);
+  void settle();  // sorts; to be called once, after the last add
+
+  // The claim that covers `offset`, or the next one behind it; null if there is none.
+  const Claim* at_or_after(uint64_t offset) const;
+  // Calls `visit` with each claim that overlaps `range`, in order, and the shared bytes.
+  void each_overlap(const ByteRange& range,
+                    const std::function<void(const Claim&, const ByteRange&)>& visit) const;
+  // Bytes of each entry's claims that another claims as well.
+  const std::unordered_map<int64_t, uint64_t>& disputed() const { return disputed_; }
+
+ private:
+  std::vector<Claim> claims_;
+  std::unordered_map<int64_t, uint64_t> disputed_;
+};
+
+// The whole clusters of all live entries in current volumes, and of folders whose content was
+// found in place, deleted ones included: those clusters are known to hold a folder.
+ClaimMap load_claims(const Shelf& shelf);
+
+}  // namespace undershelf

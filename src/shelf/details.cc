@@ -1,0 +1,50 @@
+#include "shelf/details.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+
+EntryDetails load_details(const Shelf& shelf, int64_t entry) {
+  EntryDetails details;
+  SQLite::Statement name(shelf.db(),
+                         "SELECT CASE WHEN n.parent IS NULL THEN n.name "
+                         "ELSE coalesce(f.path,'[orphans]')||'/'||n.name END "
+                         "FROM names n LEFT JOIN folder_paths f ON f.entry=n.parent "
+                         "WHERE n.entry=? ORDER BY n.id");
+  name.bind(1, entry);
+  while (name.executeStep()) details.former_paths.push_back(name.getColumn(0).getString());
+  SQLite::Statement fact(shelf.db(), "SELECT fact, amount FROM evidence WHERE entry=?");
+  fact.bind(1, entry);
+  while (fact.executeStep()) {
+    details.evidence.push_back({fact.getColumn(0).getString(), size_of(fact.getColumn(1))});
+  }
+  return details;
+}
+
+Pieces load_pieces(const Shelf& shelf, int64_t stream_id) {
+  SQLite::Statement row(shelf.db(), "SELECT pieces FROM streams WHERE id=?");
+  row.bind(1, stream_id);
+  return row.executeStep() ? pieces_of(row.getColumn(0)) : Pieces{};
+}
+
+std::string evidence_sentence(const Evidence& fact) {
+  if (fact.fact == "chain-short") {
+    return fmt::format("Its chain ends {} bytes before the file does.", fact.amount);
+  }
+  if (fact.fact == "first-cluster-invalid") {
+    return fmt::format("Its first cluster, {}, is none of the volume's.", fact.amount);
+  }
+  if (fact.fact == "folder-read-before") {
+    return fmt::format("It starts at cluster {}, where another folder was read before.",
+                       fact.amount);
+  }
+  if (fact.fact == "folder-replaced") return "Its first cluster holds something else now.";
+  if (fact.fact == "size-lost") return "Its size was never recorded.";
+  return fmt::format("{}: {}", fact.fact, fact.amount);
+}
+
+}  // namespace undershelf

@@ -1,0 +1,24 @@
+// What else the shelf knows of one entry.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "model/entry.h"
+
+namespace undershelf {
+
+class Shelf;
+
+struct EntryDetails {
+  std::vector<std::string> former_paths;  // names it had before, as far as their folders are known
+  std::vector<Evidence> evidence;
+};
+
+EntryDetails load_details(const Shelf& shelf, int64_t entry);
+Pieces load_pieces(const Shelf& shelf, int64_t stream_id);
+
+// A reader's fact in words for the user. The codes: docs/shelf.md, "Evidence".
+std::string evidence_sentence(const Evidence& fact);
+
+}  // namespace undershelf

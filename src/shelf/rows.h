@@ -1,0 +1,45 @@
+// Small helpers for reading rows of the shelf. For the library's own use.
+#pragma once
+
+#include <SQLiteCpp/Column.h>
+
+#include <optional>
+#include <string>
+
+#include "model/pieces.h"
+#include "model/time.h"
+
+namespace undershelf {
+
+// The pieces in a column; a damaged value reads as none.
+inline Pieces pieces_of(const SQLite::Column& column) {
+  const auto* data = static_cast<const char*>(column.getBlob());
+  if (data == nullptr) return {};
+  return unpack({data, static_cast<size_t>(column.getBytes())}).value_or(Pieces{});
+}
+
+inline uint64_t size_of(const SQLite::Column& column) {
+  return static_cast<uint64_t>(column.getInt64());
+}
+
+inline std::optional<uint64_t> maybe_size(const SQLite::Column& column) {
+  if (column.isNull()) return std::nullopt;
+  return size_of(column);
+}
+
+inline std::optional<int64_t> maybe_id(const SQLite::Column& column) {
+  if (column.isNull()) return std::nullopt;
+  return column.getInt64();
+}
+
+inline std::optional<Time> maybe_time(const SQLite::Column& column) {
+  if (column.isNull()) return std::nullopt;
+  return Time{column.getInt64()};
+}
+
+inline std::optional<std::string> maybe_text(const SQLite::Column& column) {
+  if (column.isNull()) return std::nullopt;
+  return column.getString();
+}
+
+}  // namespace undershelf

@@ -1,0 +1,52 @@
+// The tables of the shelf. docs/shelf.md explains each column; a change of either changes both,
+// and kShelfVersion.
+#pragma once
+
+namespace undershelf {
+
+constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
+constexpr int kShelfVersion = 1;                 // PRAGMA user_version
+
+constexpr const char* kSchema = R"sql(
+CREATE TABLE source(path TEXT NOT NULL, size INTEGER NOT NULL, sector_size INTEGER NOT NULL);
+CREATE TABLE source_blocks(offset INTEGER NOT NULL, length INTEGER NOT NULL, sha256 TEXT NOT NULL);
+CREATE TABLE scans(
+  id INTEGER PRIMARY KEY, depth TEXT NOT NULL, checked TEXT NOT NULL, state TEXT NOT NULL,
+  started TEXT NOT NULL, ended TEXT);
+CREATE TABLE volumes(
+  id INTEGER PRIMARY KEY, file_system TEXT NOT NULL, standing TEXT NOT NULL, label TEXT NOT NULL,
+  serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
+  sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
+  cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, inside INTEGER,
+  notes TEXT NOT NULL);
+CREATE TABLE entries(
+  id INTEGER PRIMARY KEY, volume INTEGER, key INTEGER NOT NULL, parent INTEGER,
+  parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
+  marked_deleted INTEGER NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
+  name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
+  deleted INTEGER, original_path TEXT, merged_into INTEGER);
+CREATE TABLE names(
+  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, parent INTEGER, kind TEXT NOT NULL,
+  name TEXT NOT NULL, raw_name BLOB, name_exact INTEGER NOT NULL);
+CREATE TABLE streams(
+  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, name TEXT, size INTEGER NOT NULL,
+  valid_size INTEGER NOT NULL, encoding TEXT NOT NULL, placement TEXT NOT NULL,
+  open INTEGER NOT NULL, first INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
+  stepped INTEGER, overwritten INTEGER, disputed INTEGER, contested INTEGER, rivalled INTEGER,
+  missing INTEGER, sampled INTEGER, blank INTEGER, unreadable INTEGER, head TEXT,
+  rating TEXT, score INTEGER, intact_bytes INTEGER);
+CREATE TABLE evidence(entry INTEGER NOT NULL, fact TEXT NOT NULL, amount INTEGER NOT NULL);
+CREATE TABLE damage(
+  volume INTEGER, offset INTEGER NOT NULL, length INTEGER NOT NULL, what TEXT NOT NULL);
+CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact INTEGER NOT NULL);
+)sql";
+
+// Made once rows are loaded; harmless to make again.
+constexpr const char* kIndexes = R"sql(
+CREATE INDEX IF NOT EXISTS entries_by_parent ON entries(parent);
+CREATE INDEX IF NOT EXISTS streams_by_entry ON streams(entry);
+CREATE INDEX IF NOT EXISTS names_by_entry ON names(entry);
+CREATE INDEX IF NOT EXISTS evidence_by_entry ON evidence(entry);
+)sql";
+
+}  // namespace undershelf

@@ -1,0 +1,246 @@
+#include "shelf/shelf.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+#include <sqlite3.h>
+
+#include <chrono>
+#include <filesystem>
+
+#include "model/error.h"
+#include "model/time.h"
+#include "shelf/schema.h"
+
+namespace undershelf {
+namespace {
+
+std::string now() {
+  using namespace std::chrono;
+  const auto seconds = floor<std::chrono::seconds>(system_clock::now()).time_since_epoch();
+  return to_rfc3339(Time{seconds.count() * kTicksPerSecond});
+}
+
+std::vector<std::string> split_lines(const std::string& text) {
+  std::vector<std::string> lines;
+  for (size_t at = 0; at < text.size();) {
+    const size_t end = std::min(text.find('\n', at), text.size());
+    lines.push_back(text.substr(at, end - at));
+    at = end + 1;
+  }
+  return lines;
+}
+
+[[noreturn]] void not_a_shelf(const std::string& path, const std::string& why) {
+  throw Error(Failure::unavailable,
+              fmt::format("{} is not a shelf that can be read: {}. Give the file that `undershelf "
+                          "scan` wrote.", path, why));
+}
+
+}  // namespace
+
+Shelf::Shelf(const std::string& path, int flags)
+    : db_(std::make_unique<SQLite::Database>(path, flags, 5000)) {}
+Shelf::Shelf(Shelf&&) noexcept = default;
+Shelf::~Shelf() = default;
+
+void Shelf::prepare() {
+  db_->exec("PRAGMA cache_size=-65536");
+  db_->exec("PRAGMA synchronous=NORMAL");
+}
+
+Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
+  try {
+    Shelf shelf(path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
+    shelf.prepare();
+    shelf.db().exec(fmt::format("PRAGMA application_id={}", kShelfApplicationId));
+    shelf.db().exec(fmt::format("PRAGMA user_version={}", kShelfVersion));
+    shelf.db().exec("PRAGMA journal_mode=WAL");
+    SQLite::Transaction transaction(shelf.db());
+    shelf.db().exec(kSchema);
+    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?)");
+    row.bind(1, source.path);
+    row.bind(2, static_cast<int64_t>(source.size));
+    row.bind(3, static_cast<int64_t>(source.sector_size));
+    row.exec();
+    SQLite::Statement block(shelf.db(), "INSERT INTO source_blocks VALUES(?,?,?)");
+    for (const BlockHash& hash : source.blocks) {
+      block.bind(1, static_cast<int64_t>(hash.range.offset));
+      block.bind(2, static_cast<int64_t>(hash.range.length));
+      block.bind(3, hash.sha256);
+      block.exec();
+      block.reset();
+    }
+    transaction.commit();
+    return shelf;
+  } catch (const SQLite::Exception& e) {
+    throw Error(Failure::unavailable,
+                fmt::format("The shelf {} cannot be written: {}. Choose a folder that exists and "
+                            "may be written to.", path, e.what()));
+  }
+}
+
+bool Shelf::is_shelf(const std::string& path) {
+  try {
+    SQLite::Database db(path, SQLite::OPEN_READONLY);
+    return db.execAndGet("PRAGMA application_id").getInt() == kShelfApplicationId;
+  } catch (const SQLite::Exception&) {
+    return false;
+  }
+}
+
+namespace {
+
+void require_shelf(const std::string& path, SQLite::Database& db) {
+  if (db.execAndGet("PRAGMA application_id").getInt() != kShelfApplicationId) {
+    not_a_shelf(path, "it is another program's file");
+  }
+  const int version = db.execAndGet("PRAGMA user_version").getInt();
+  if (version != kShelfVersion) {
+    not_a_shelf(path, fmt::format("its version is {}, this program reads version {}", version,
+                                  kShelfVersion));
+  }
+}
+
+void require_file(const std::string& path) {
+  std::error_code error;
+  const auto status = std::filesystem::status(path, error);
+  if (!std::filesystem::exists(status)) {
+    throw Error(Failure::unavailable,
+                fmt::format("There is no shelf {}. Make one with `undershelf scan SOURCE --shelf "
+                            "{}`.", path, path));
+  }
+  if (std::filesystem::is_directory(status)) not_a_shelf(path, "it is a folder");
+}
+
+}  // namespace
+
+Shelf Shelf::open_to_read(const std::string& path) {
+  require_file(path);
+  try {
+    Shelf shelf(path, SQLite::OPEN_READONLY);
+    shelf.prepare();
+    require_shelf(path, shelf.db());
+    return shelf;
+  } catch (const SQLite::Exception& e) {
+    not_a_shelf(path, e.what());
+  }
+}
+
+Shelf Shelf::open_to_write(const std::string& path) {
+  require_file(path);
+  try {
+    Shelf shelf(path, SQLite::OPEN_READWRITE);
+    shelf.prepare();
+    require_shelf(path, shelf.db());
+    shelf.db().exec("PRAGMA journal_mode=WAL");
+    return shelf;
+  } catch (const SQLite::Exception& e) {
+    not_a_shelf(path, e.what());
+  }
+}
+
+SourceIdentity Shelf::source() const {
+  SourceIdentity identity;
+  SQLite::Statement row(*db_, "SELECT path, size, sector_size FROM source");
+  if (row.executeStep()) {
+    identity.path = row.getColumn(0).getString();
+    identity.size = static_cast<uint64_t>(row.getColumn(1).getInt64());
+    identity.sector_size = row.getColumn(2).getUInt();
+  }
+  SQLite::Statement block(*db_, "SELECT offset, length, sha256 FROM source_blocks");
+  while (block.executeStep()) {
+    identity.blocks.push_back({{static_cast<uint64_t>(block.getColumn(0).getInt64()),
+                                static_cast<uint64_t>(block.getColumn(1).getInt64())},
+                               block.getColumn(2).getString()});
+  }
+  return identity;
+}
+
+std::vector<ScanRecord> Shelf::scans() const {
+  std::vector<ScanRecord> scans;
+  SQLite::Statement row(*db_, "SELECT depth, checked, state, started, coalesce(ended,'') "
+                              "FROM scans ORDER BY id");
+  while (row.executeStep()) {
+    scans.push_back({row.getColumn(0), row.getColumn(1), row.getColumn(2), row.getColumn(3),
+                     row.getColumn(4)});
+  }
+  return scans;
+}
+
+std::vector<VolumeRecord> Shelf::volumes() const {
+  std::vector<VolumeRecord> volumes;
+  SQLite::Statement row(*db_, R"sql(
+    SELECT v.id, v.file_system, v.standing, v.label, v.serial, v.offset, v.length, v.sector_size,
+           v.cluster_size, v.heap_offset, v.cluster_count, v.confidence, v.inside, v.notes,
+           coalesce(sum(e.state='live'),0), coalesce(sum(e.state='deleted'),0),
+           coalesce(sum(e.state='former'),0)
+    FROM volumes v LEFT JOIN entries e
+      ON e.volume=v.id AND e.kind='file' AND e.merged_into IS NULL AND e.system=0
+    GROUP BY v.id
+    ORDER BY v.standing<>'current', v.confidence DESC, v.id)sql");
+  while (row.executeStep()) {
+    VolumeRecord record;
+    Volume& v = record.volume;
+    const auto size = [&](int i) { return static_cast<uint64_t>(row.getColumn(i).getInt64()); };
+    record.id = row.getColumn(0).getInt64();
+    v.file_system = row.getColumn(1).getString();
+    v.standing = row.getColumn(2).getString();
+    v.label = row.getColumn(3).getString();
+    v.serial = row.getColumn(4).getString();
+    v.offset = size(5);
+    v.length = size(6);
+    v.sector_size = row.getColumn(7).getUInt();
+    v.cluster_size = row.getColumn(8).getUInt();
+    v.heap_offset = size(9);
+    v.cluster_count = size(10);
+    v.confidence = row.getColumn(11).getInt();
+    if (!row.getColumn(12).isNull()) record.inside = row.getColumn(12).getInt64();
+    v.notes = split_lines(row.getColumn(13).getString());
+    record.live = row.getColumn(14).getInt64();
+    record.deleted = row.getColumn(15).getInt64();
+    record.former = row.getColumn(16).getInt64();
+    volumes.push_back(std::move(record));
+  }
+  return volumes;
+}
+
+uint64_t Shelf::damage_count() const {
+  return static_cast<uint64_t>(db_->execAndGet("SELECT count(*) FROM damage").getInt64());
+}
+
+std::vector<std::string> Shelf::damage_sentences(uint64_t most) const {
+  std::vector<std::string> sentences;
+  SQLite::Statement row(*db_, "SELECT what, offset FROM damage ORDER BY rowid LIMIT ?");
+  row.bind(1, static_cast<int64_t>(most));
+  while (row.executeStep()) {
+    sentences.push_back(fmt::format("{} (byte {})", row.getColumn(0).getString(),
+                                    row.getColumn(1).getInt64()));
+  }
+  return sentences;
+}
+
+int64_t Shelf::begin_scan(const std::string& depth, const std::string& check) {
+  SQLite::Statement row(
+      *db_, "INSERT INTO scans(depth, checked, state, started) VALUES(?,?,'running',?)");
+  row.bind(1, depth);
+  row.bind(2, check);
+  row.bind(3, now());
+  row.exec();
+  return db_->getLastInsertRowid();
+}
+
+void Shelf::end_scan(int64_t scan, const std::string& state) {
+  SQLite::Statement row(*db_, "UPDATE scans SET state=?, ended=? WHERE id=?");
+  row.bind(1, state);
+  row.bind(2, now());
+  row.bind(3, scan);
+  row.exec();
+  // A reader in another terminal may still hold the log; then it stays until the next open.
+  try {
+    db_->exec("PRAGMA wal_checkpoint(TRUNCATE)");
+    db_->exec("PRAGMA journal_mode=DELETE");
+  } catch (const SQLite::Exception&) {
+  }
+}
+
+}  // namespace undershelf

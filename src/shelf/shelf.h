@@ -1,0 +1,68 @@
+// The shelf: the SQLite catalogue of one source's scans. Its tables: docs/shelf.md.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/volume.h"
+#include "source/identity.h"
+
+namespace SQLite {
+class Database;
+}
+
+namespace undershelf {
+
+// One scan of the source, as recorded in the shelf.
+struct ScanRecord {
+  std::string depth;    // quick or deep
+  std::string check;    // none, sample or full
+  std::string state;    // running (or killed), stopped, finished
+  std::string started;  // RFC 3339
+  std::string ended;    // RFC 3339, or empty
+};
+
+// A volume as stored, with what was counted.
+struct VolumeRecord {
+  int64_t id = 0;
+  Volume volume;
+  std::optional<int64_t> inside;  // entry that holds it
+  int64_t live = 0, deleted = 0, former = 0;  // files
+};
+
+// Not to be shared between threads. All members throw Error (unavailable) if the file turns out
+// to be damaged.
+class Shelf {
+ public:
+  // Makes a new shelf; there must be no file at `path`.
+  static Shelf create(const std::string& path, const SourceIdentity& source);
+  // Opens an existing one. Throws Error (unavailable) if it is not a shelf.
+  static Shelf open_to_read(const std::string& path);
+  static Shelf open_to_write(const std::string& path);
+  // Whether the file at `path` is a shelf of this or a later version.
+  static bool is_shelf(const std::string& path);
+
+  Shelf(Shelf&&) noexcept;
+  ~Shelf();
+
+  SQLite::Database& db() const { return *db_; }
+  SourceIdentity source() const;
+  std::vector<ScanRecord> scans() const;
+  std::vector<VolumeRecord> volumes() const;
+  uint64_t damage_count() const;
+  std::vector<std::string> damage_sentences(uint64_t most) const;
+
+  int64_t begin_scan(const std::string& depth, const std::string& check);
+  // `state` is stopped or finished. Leaves one self-contained file.
+  void end_scan(int64_t scan, const std::string& state);
+
+ private:
+  Shelf(const std::string& path, int flags);
+  void prepare();
+  std::unique_ptr<SQLite::Database> db_;
+};
+
+}  // namespace undershelf

@@ -1,0 +1,186 @@
+#include "shelf/writer.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+
+#include <optional>
+#include <unordered_map>
+
+#include "content/types.h"
+
+namespace undershelf {
+namespace {
+
+constexpr int kRowsPerTransaction = 20'000;
+
+void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& time) {
+  if (time) row.bind(index, time->ticks);
+}
+
+int64_t store_volume(SQLite::Database& db, const Volume& v) {
+  SQLite::Statement known(
+      db, "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=?");
+  known.bind(1, static_cast<int64_t>(v.offset));
+  known.bind(2, v.file_system);
+  known.bind(3, v.standing);
+  if (known.executeStep()) return known.getColumn(0).getInt64();
+  SQLite::Statement row(db, "INSERT INTO volumes(file_system, standing, label, serial, offset, "
+                            "length, sector_size, cluster_size, heap_offset, cluster_count, "
+                            "confidence, notes) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)");
+  row.bind(1, v.file_system);
+  row.bind(2, v.standing);
+  row.bind(3, v.label);
+  row.bind(4, v.serial);
+  row.bind(5, static_cast<int64_t>(v.offset));
+  row.bind(6, static_cast<int64_t>(v.length));
+  row.bind(7, static_cast<int64_t>(v.sector_size));
+  row.bind(8, static_cast<int64_t>(v.cluster_size));
+  row.bind(9, static_cast<int64_t>(v.heap_offset));
+  row.bind(10, static_cast<int64_t>(v.cluster_count));
+  row.bind(11, v.confidence);
+  row.bind(12, fmt::format("{}", fmt::join(v.notes, "\n")));
+  row.exec();
+  return db.getLastInsertRowid();
+}
+
+}  // namespace
+
+struct VolumeWriter::Rows {
+  explicit Rows(Shelf& shelf, const Volume& volume)
+      : db(shelf.db()),
+        volume_id(store_volume(db, volume)),
+        entry(db, "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
+                  "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
+                  "accessed, deleted) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        stream(db, "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
+                   "first, hint, pieces, inline_data, rating, score, intact_bytes) "
+                   "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
+        damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
+    SQLite::Statement row(db, "SELECT key, id, kind FROM entries WHERE volume=?");
+    row.bind(1, volume_id);
+    while (row.executeStep()) {
+      const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
+      stored.emplace(key, row.getColumn(1).getInt64());
+    }
+    if (!stored.empty()) folders = stored;
+    // Damage is found anew by each reading.
+    SQLite::Statement forget(db, "DELETE FROM damage WHERE volume=?");
+    forget.bind(1, volume_id);
+    forget.exec();
+  }
+
+  void count_row() {
+    if (!transaction) transaction.emplace(db);
+    if (++pending >= kRowsPerTransaction) commit();
+  }
+  void commit() {
+    if (transaction) transaction->commit();
+    transaction.reset();
+    pending = 0;
+  }
+
+  void add_stream(int64_t id, const Entry& of, const Stream& s);
+
+  SQLite::Database& db;
+  int64_t volume_id;
+  SQLite::Statement entry, stream, evidence, damage;
+  std::optional<SQLite::Transaction> transaction;
+  int pending = 0;
+  std::unordered_map<uint64_t, int64_t> stored;   // key to id, of what an earlier scan stored
+  std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
+};
+
+void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s) {
+  stream.bind(1, id);
+  if (!s.name.empty()) stream.bind(2, s.name);
+  stream.bind(3, static_cast<int64_t>(s.size));
+  stream.bind(4, static_cast<int64_t>(s.valid_size));
+  stream.bindNoCopy(5, to_text(s.encoding).data());
+  stream.bindNoCopy(6, to_text(s.placement).data());
+  stream.bind(7, s.open ? 1 : 0);
+  if (s.first) stream.bind(8, static_cast<int64_t>(*s.first));
+  const std::string pieces = pack(s.pieces);
+  const int length = static_cast<int>(pieces.size());
+  if (s.open && length > 0) stream.bindNoCopy(9, pieces.data(), length);
+  stream.bindNoCopy(10, s.open ? "" : pieces.data(), s.open ? 0 : length);
+  if (!s.inline_data.empty()) {
+    stream.bindNoCopy(11, s.inline_data.data(), static_cast<int>(s.inline_data.size()));
+  }
+  // Most live files are sound: stored as such at once, so that rating need not write them again.
+  if (of.kind == Kind::file && of.state == State::live && of.evidence.empty() &&
+      s.placement == Placement::exact) {
+    stream.bindNoCopy(12, "whole");
+    stream.bind(13, 99);
+    stream.bind(14, static_cast<int64_t>(s.size));
+  }
+  stream.exec();
+  stream.reset();
+  stream.clearBindings();
+}
+
+VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume)
+    : rows_(std::make_unique<Rows>(shelf, volume)) {}
+VolumeWriter::~VolumeWriter() = default;
+int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
+void VolumeWriter::finish() { rows_->commit(); }
+
+void VolumeWriter::add(const Entry& entry) {
+  Rows& rows = *rows_;
+  if (!rows.stored.empty() && rows.stored.contains(entry.key)) return;
+  rows.count_row();
+  SQLite::Statement& row = rows.entry;
+  row.bind(1, rows.volume_id);
+  row.bind(2, static_cast<int64_t>(entry.key));
+  bool orphan = entry.orphan;
+  if (entry.parent) {
+    row.bind(4, static_cast<int64_t>(*entry.parent));
+    if (const auto found = rows.folders.find(*entry.parent); found != rows.folders.end()) {
+      row.bind(3, found->second);
+    } else {
+      orphan = true;  // until the tree pass finds its folder
+    }
+  }
+  row.bind(5, orphan ? 1 : 0);
+  row.bindNoCopy(6, to_text(entry.kind).data());
+  row.bindNoCopy(7, to_text(entry.state).data());
+  row.bind(8, entry.marked_deleted ? 1 : 0);
+  row.bind(9, entry.system ? 1 : 0);
+  row.bindNoCopy(10, entry.name.text);
+  if (!entry.name.raw.empty()) {
+    row.bindNoCopy(11, entry.name.raw.data(), static_cast<int>(entry.name.raw.size()));
+  }
+  row.bind(12, entry.name.exact ? 1 : 0);
+  if (entry.kind == Kind::file) row.bindNoCopy(13, format_by_name(entry.name.text).type.data());
+  bind_time(row, 14, entry.created);
+  bind_time(row, 15, entry.modified);
+  bind_time(row, 16, entry.accessed);
+  bind_time(row, 17, entry.deleted);
+  row.exec();
+  row.reset();
+  row.clearBindings();
+  const int64_t id = rows.db.getLastInsertRowid();
+  if (entry.kind == Kind::folder) rows.folders.emplace(entry.key, id);
+
+  for (const Stream& stream : entry.streams) rows.add_stream(id, entry, stream);
+  for (const Evidence& fact : entry.evidence) {
+    rows.evidence.bind(1, id);
+    rows.evidence.bind(2, fact.fact);
+    rows.evidence.bind(3, static_cast<int64_t>(fact.amount));
+    rows.evidence.exec();
+    rows.evidence.reset();
+  }
+}
+
+void VolumeWriter::add(const Damage& damage) {
+  Rows& rows = *rows_;
+  rows.count_row();
+  rows.damage.bind(1, rows.volume_id);
+  rows.damage.bind(2, static_cast<int64_t>(damage.range.offset));
+  rows.damage.bind(3, static_cast<int64_t>(damage.range.length));
+  rows.damage.bind(4, damage.what);
+  rows.damage.exec();
+  rows.damage.reset();
+}
+
+}  // namespace undershelf

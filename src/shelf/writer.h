@@ -1,0 +1,27 @@
+// The sink that writes rows: what readers push becomes entries, streams and evidence in the shelf.
+#pragma once
+
+#include <memory>
+
+#include "model/sink.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+
+// Writes one volume's entries, in short transactions. A volume or entry that the shelf already
+// holds (same place and file system; same key) keeps its row and id.
+class VolumeWriter : public Sink {
+ public:
+  VolumeWriter(Shelf& shelf, const Volume& volume);
+  ~VolumeWriter() override;
+  void add(const Entry& entry) override;
+  void add(const Damage& damage) override;
+  void finish();  // commits what is pending
+  int64_t volume_id() const;
+
+ private:
+  struct Rows;
+  std::unique_ptr<Rows> rows_;
+};
+
+}  // namespace undershelf

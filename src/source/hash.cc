@@ -1,0 +1,43 @@
+#include "source/hash.h"
+
+#include <fmt/format.h>
+#include <openssl/evp.h>
+
+#include <array>
+#include <new>
+
+namespace undershelf {
+namespace {
+
+EVP_MD_CTX* of(const std::shared_ptr<void>& context) {
+  return static_cast<EVP_MD_CTX*>(context.get());
+}
+
+}  // namespace
+
+Sha256::Sha256() : context_(EVP_MD_CTX_new(), EVP_MD_CTX_free) {
+  if (!context_ || EVP_DigestInit_ex(of(context_), EVP_sha256(), nullptr) != 1) {
+    throw std::bad_alloc();
+  }
+}
+
+void Sha256::update(std::span<const std::byte> bytes) {
+  EVP_DigestUpdate(of(context_), bytes.data(), bytes.size());
+}
+
+std::string Sha256::hex() {
+  std::array<unsigned char, EVP_MAX_MD_SIZE> digest{};
+  unsigned length = 0;
+  EVP_DigestFinal_ex(of(context_), digest.data(), &length);
+  std::string text;
+  for (unsigned i = 0; i < length; ++i) text += fmt::format("{:02x}", digest[i]);
+  return text;
+}
+
+std::string sha256_hex(std::span<const std::byte> bytes) {
+  Sha256 hash;
+  hash.update(bytes);
+  return hash.hex();
+}
+
+}  // namespace undershelf

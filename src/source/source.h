@@ -1,0 +1,55 @@
+// Read-only access to the bytes of a source.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "model/range.h"
+
+namespace undershelf {
+
+// What a read could not get. Empty when all went well (and then nothing was allocated).
+struct ReadResult {
+  std::vector<ByteRange> bad;  // in bytes of the source that was asked, in order, not overlapping
+  bool ok() const { return bad.empty(); }
+};
+
+// A source never changes and is never written. All members may be called from several threads.
+class Source {
+ public:
+  virtual ~Source() = default;
+  virtual uint64_t size() const = 0;         // bytes
+  virtual uint32_t sector_size() const = 0;  // bytes: 512 or 4096, as the medium reports it
+  // Fills `out` from `offset` on. What cannot be read, or lies past the end, is filled with zeros
+  // and returned as bad. A failing range is narrowed down to single sectors.
+  virtual ReadResult read(uint64_t offset, std::span<std::byte> out) const = 0;
+};
+
+using SourcePtr = std::shared_ptr<const Source>;
+
+// Opens an image file. Throws Error (unavailable) if there is none, it is a folder, empty, or may
+// not be read.
+SourcePtr open_source(const std::string& path);
+
+// A part of another source, as a source: bytes from `offset` on, `length` of them. The part may
+// reach past the end of what it lies in; those bytes read as bad.
+class Window : public Source {
+ public:
+  Window(SourcePtr base, uint64_t offset, uint64_t length)
+      : base_(std::move(base)), offset_(offset), length_(length) {}
+  uint64_t size() const override { return length_; }
+  uint32_t sector_size() const override { return base_->sector_size(); }
+  ReadResult read(uint64_t offset, std::span<std::byte> out) const override;
+  uint64_t offset() const { return offset_; }  // bytes, in what it lies in
+
+ private:
+  SourcePtr base_;
+  uint64_t offset_;
+  uint64_t length_;
+};
+
+}  // namespace undershelf

@@ -1,0 +1,157 @@
+#include "tree/merge.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <algorithm>
+#include <vector>
+
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+namespace {
+
+struct Place {
+  uint64_t first;  // byte of the source
+  int64_t entry;
+};
+
+// What is compared of two entries that start at the same place.
+struct Twin {
+  int64_t id = 0;
+  int64_t volume = 0;
+  uint64_t key = 0;
+  bool live = false;
+  bool folder = false;
+  bool has_content = false;  // a folder whose clusters were read through this entry
+  bool name_exact = false;
+  uint64_t size = 0;
+  std::optional<Time> created, modified;
+};
+
+std::vector<Place> shared_places(SQLite::Database& db) {
+  std::vector<Place> places;
+  SQLite::Statement row(db, "SELECT first, entry FROM streams WHERE first IS NOT NULL AND "
+                            "name IS NULL");
+  while (row.executeStep()) {
+    places.push_back({size_of(row.getColumn(0)), row.getColumn(1).getInt64()});
+  }
+  std::ranges::sort(places, [](const Place& a, const Place& b) {
+    return a.first != b.first ? a.first < b.first : a.entry < b.entry;
+  });
+  std::vector<Place> shared;
+  for (size_t i = 0; i < places.size(); ++i) {
+    const bool with_last = i > 0 && places[i - 1].first == places[i].first;
+    const bool with_next = i + 1 < places.size() && places[i + 1].first == places[i].first;
+    if (with_last || with_next) shared.push_back(places[i]);
+  }
+  return shared;
+}
+
+// Whether `old` can be what a rename or move left behind of `kept`.
+bool is_former_name(const Twin& old, const Twin& kept) {
+  if (old.live || old.folder != kept.folder || old.volume != kept.volume) return false;
+  const bool same_creation = old.created && old.created == kept.created;
+  const bool same_writing = old.modified && old.modified == kept.modified;
+  if (old.folder) return same_creation || (!old.created && !kept.created && same_writing);
+  if (old.size == kept.size && same_writing) return !old.created || same_creation;
+  // Written to after it was renamed: created when the old entry was, and not younger than it.
+  return kept.live && same_creation && old.modified && kept.modified &&
+         *old.modified <= *kept.modified;
+}
+
+// Which of two twins carries the path: the living one, the one through which the folder was read,
+// the one whose name is sure, then the one that was written later in its folder.
+bool is_better(const Twin& a, const Twin& b) {
+  if (a.live != b.live) return a.live;
+  if (a.has_content != b.has_content) return a.has_content;
+  if (a.name_exact != b.name_exact) return a.name_exact;
+  return a.key > b.key;
+}
+
+class Merger {
+ public:
+  explicit Merger(SQLite::Database& db)
+      : db_(db),
+        load_(db, "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
+                  "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
+                  "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
+                  "WHERE e.id=? AND e.merged_into IS NULL"),
+        name_(db, "INSERT INTO names(entry, parent, kind, name, raw_name, name_exact) "
+                  "SELECT ?, parent, 'former', name, raw_name, name_exact FROM entries "
+                  "WHERE id=?"),
+        move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
+        mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
+
+  void merge_group(const std::vector<Place>& group) {
+    std::vector<Twin> twins;
+    for (const Place& place : group) {
+      if (auto twin = load(place.entry)) twins.push_back(*twin);
+    }
+    std::ranges::stable_sort(twins, is_better);
+    // Each twin joins the best one it is a former name of. What is left stays an entry of its own.
+    std::vector<Twin> kept;
+    for (const Twin& twin : twins) {
+      const auto owner = std::ranges::find_if(
+          kept, [&](const Twin& k) { return is_former_name(twin, k); });
+      if (owner == kept.end()) {
+        kept.push_back(twin);
+      } else {
+        merge(twin.id, owner->id);
+      }
+    }
+  }
+
+ private:
+  std::optional<Twin> load(int64_t entry) {
+    load_.bind(1, entry);
+    std::optional<Twin> twin;
+    if (load_.executeStep()) {
+      twin.emplace();
+      twin->id = load_.getColumn(0).getInt64();
+      twin->volume = load_.getColumn(1).getInt64();
+      twin->key = size_of(load_.getColumn(2));
+      twin->live = load_.getColumn(3).getInt() != 0;
+      twin->folder = load_.getColumn(4).getInt() != 0;
+      twin->has_content = load_.getColumn(5).getInt() != 0;
+      twin->name_exact = load_.getColumn(6).getInt() != 0;
+      twin->size = size_of(load_.getColumn(7));
+      twin->created = maybe_time(load_.getColumn(8));
+      twin->modified = maybe_time(load_.getColumn(9));
+    }
+    load_.reset();
+    return twin;
+  }
+
+  void merge(int64_t old, int64_t kept) {
+    for (auto* statement : {&name_, &move_names_, &mark_}) {
+      statement->bind(1, kept);
+      statement->bind(2, old);
+      statement->exec();
+      statement->reset();
+    }
+  }
+
+  SQLite::Database& db_;
+  SQLite::Statement load_, name_, move_names_, mark_;
+};
+
+}  // namespace
+
+void merge_twins(Shelf& shelf) {
+  SQLite::Database& db = shelf.db();
+  const std::vector<Place> shared = shared_places(db);
+  if (shared.empty()) return;
+  SQLite::Transaction transaction(db);
+  Merger merger(db);
+  for (size_t begin = 0; begin < shared.size();) {
+    size_t end = begin;
+    while (end < shared.size() && shared[end].first == shared[begin].first) ++end;
+    merger.merge_group({shared.begin() + static_cast<ptrdiff_t>(begin),
+                        shared.begin() + static_cast<ptrdiff_t>(end)});
+    begin = end;
+  }
+  transaction.commit();
+}
+
+}  // namespace undershelf

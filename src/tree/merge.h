@@ -1,0 +1,14 @@
+// Finds entries that are one file seen twice.
+#pragma once
+
+namespace undershelf {
+
+class Shelf;
+
+// A rename or a move leaves the old directory entry behind, marked deleted, with the same first
+// cluster, size and times. Such an old entry becomes a former name of the entry that is kept: the
+// living one, or the last of several deleted ones. Repeatable; ids never change, and the id of an
+// entry merged into another resolves to it.
+void merge_twins(Shelf& shelf);
+
+}  // namespace undershelf

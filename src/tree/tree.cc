@@ -1,0 +1,168 @@
+#include "tree/tree.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <map>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+namespace {
+
+// Paths longer than this come from damage only; deeper folders are cut off as orphans.
+constexpr size_t kMostPathBytes = 32768;
+
+struct Folder {
+  std::optional<int64_t> parent;
+  std::string name;
+  bool exact = true;
+  bool orphan = false;
+  enum { todo, doing, done } progress = todo;
+  std::string path;
+};
+
+void adopt(SQLite::Database& db) {
+  std::map<std::pair<int64_t, uint64_t>, int64_t> by_key;
+  SQLite::Statement folder(db, "SELECT volume, key, coalesce(merged_into, id) FROM entries "
+                               "WHERE kind='folder' AND volume IS NOT NULL");
+  bool loaded = false;
+  SQLite::Statement orphan(db, "SELECT id, volume, parent_key FROM entries WHERE orphan=1 AND "
+                               "parent_key IS NOT NULL");
+  SQLite::Statement join(db, "UPDATE entries SET parent=?, orphan=0 WHERE id=?");
+  std::vector<std::pair<int64_t, int64_t>> found;
+  while (orphan.executeStep()) {
+    while (!loaded && folder.executeStep()) {
+      by_key[{folder.getColumn(0).getInt64(), size_of(folder.getColumn(1))}] =
+          folder.getColumn(2).getInt64();
+    }
+    loaded = true;
+    const auto parent =
+        by_key.find({orphan.getColumn(1).getInt64(), size_of(orphan.getColumn(2))});
+    if (parent != by_key.end()) found.emplace_back(parent->second, orphan.getColumn(0).getInt64());
+  }
+  for (const auto& [parent, child] : found) {
+    join.bind(1, parent);
+    join.bind(2, child);
+    join.exec();
+    join.reset();
+  }
+}
+
+class Paths {
+ public:
+  explicit Paths(SQLite::Database& db) {
+    SQLite::Statement row(db, "SELECT id, parent, name, name_exact, orphan, merged_into "
+                              "FROM entries WHERE kind='folder'");
+    while (row.executeStep()) {
+      const int64_t id = row.getColumn(0).getInt64();
+      if (!row.getColumn(5).isNull()) {
+        merged_[id] = row.getColumn(5).getInt64();
+        continue;
+      }
+      Folder& folder = folders_[id];
+      folder.parent = maybe_id(row.getColumn(1));
+      folder.name = row.getColumn(2).getString();
+      folder.exact = row.getColumn(3).getInt() != 0;
+      folder.orphan = row.getColumn(4).getInt() != 0;
+    }
+  }
+
+  // Works out every path. Returns the folders that turned out to be orphans.
+  std::vector<int64_t> resolve() {
+    std::vector<int64_t> cut;
+    std::vector<int64_t> chain;
+    for (auto& [id, folder] : folders_) {
+      for (std::optional<int64_t> next = id; next;) {
+        const auto found = folders_.find(survivor(*next));
+        if (found == folders_.end() || found->second.progress == Folder::done) break;
+        if (found->second.progress == Folder::doing) {
+          cut.push_back(found->first);  // it lies inside itself
+          found->second.orphan = true;
+          found->second.parent.reset();
+          break;
+        }
+        found->second.progress = Folder::doing;
+        chain.push_back(found->first);
+        next = found->second.orphan ? std::nullopt : found->second.parent;
+      }
+      for (; !chain.empty(); chain.pop_back()) {
+        if (!finish(folders_.at(chain.back()))) cut.push_back(chain.back());
+      }
+    }
+    return cut;
+  }
+
+  const std::unordered_map<int64_t, Folder>& folders() const { return folders_; }
+
+ private:
+  int64_t survivor(int64_t id) const {
+    // An entry is merged into one that is kept, or that was merged later itself.
+    for (int steps = 0; steps < 64; ++steps) {
+      const auto found = merged_.find(id);
+      if (found == merged_.end()) break;
+      id = found->second;
+    }
+    return id;
+  }
+
+  // False if its parent is missing or the path grows beyond all reason.
+  bool finish(Folder& folder) {
+    folder.progress = Folder::done;
+    if (folder.orphan) {
+      folder.path = "[orphans]/" + folder.name;
+      folder.exact = false;
+      return true;
+    }
+    if (!folder.parent) {
+      folder.path = folder.name;
+      return true;
+    }
+    const auto parent = folders_.find(survivor(*folder.parent));
+    if (parent == folders_.end() || parent->second.progress != Folder::done ||
+        parent->second.path.size() + folder.name.size() > kMostPathBytes) {
+      folder.orphan = true;
+      folder.path = "[orphans]/" + folder.name;
+      folder.exact = false;
+      return false;
+    }
+    folder.path = parent->second.path + "/" + folder.name;
+    folder.exact = folder.exact && parent->second.exact;
+    return true;
+  }
+
+  std::unordered_map<int64_t, Folder> folders_;
+  std::unordered_map<int64_t, int64_t> merged_;
+};
+
+}  // namespace
+
+void build_tree(Shelf& shelf) {
+  SQLite::Database& db = shelf.db();
+  SQLite::Transaction transaction(db);
+  adopt(db);
+  db.exec("UPDATE entries SET parent=(SELECT merged_into FROM entries p WHERE p.id=entries.parent) "
+          "WHERE parent IN (SELECT id FROM entries WHERE merged_into IS NOT NULL)");
+  Paths paths(db);
+  SQLite::Statement cut(db, "UPDATE entries SET orphan=1, parent=NULL WHERE id=?");
+  for (const int64_t id : paths.resolve()) {
+    cut.bind(1, id);
+    cut.exec();
+    cut.reset();
+  }
+  db.exec("DELETE FROM folder_paths");
+  SQLite::Statement row(db, "INSERT INTO folder_paths VALUES(?,?,?)");
+  for (const auto& [id, folder] : paths.folders()) {
+    row.bind(1, id);
+    row.bindNoCopy(2, folder.path);
+    row.bind(3, folder.exact ? 1 : 0);
+    row.exec();
+    row.reset();
+  }
+  transaction.commit();
+}
+
+}  // namespace undershelf
