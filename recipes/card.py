@@ -108,12 +108,12 @@ class Card:
         self.mtools("mdeltree", "::" + path, when=when)
         self._lose_tree(path)
 
-    def forget_next_free(self):
-        """Sets FSI_Nxt_Free to "unknown", as devices that do not keep it do: the next writer
-        searches from the start, and takes freed space first (FAT specification, "FSInfo")."""
+    def search_from_start(self):
+        """Sets FSI_Nxt_Free to the first cluster, as devices do that always search from there:
+        the next writer takes freed space first (FAT specification, "FSInfo")."""
         with open(self.image, "r+b") as f:
             f.seek(512 + 492)
-            f.write(b"\xff\xff\xff\xff")
+            f.write(b"\x02\0\0\0")
 
     # The end: truth and the packed image.
     def finish(self):

@@ -85,11 +85,11 @@ def fat32():
     card.folder("DCIM/100CHART")
     card.folder("Läsningar")
     card.folder("Läsningar/Veckan före påsk")
-    card.folder("Field work \U0001F6F6")
-    card.folder("Field work \U0001F6F6/Crossing, many small notes")
     for n in range(1, 13):
         card.at(f"2026-04-10 07:{n:02}:00")
         card.write(f"DCIM/100CHART/CHRT{n:04}.PNG", chart(f"Field chart {n}", 96, 60 + n))
+    card.folder("Field work \U0001F6F6")
+    card.folder("Field work \U0001F6F6/Crossing, many small notes")
     for n in range(1, 41):  # a folder of many clusters
         card.at(f"2026-04-10 08:{n:02}:00")
         card.write(f"Field work \U0001F6F6/Crossing, many small notes/Note {n:02} from the "
@@ -116,12 +116,12 @@ def fat32():
     card.mtools_write("DCIM/Plan for the summer survey.txt", note("Summer", "2026-04-18", 6000),
                       "2026-04-18 09:00:00")
     # And new charts are written over part of what is free.
-    card.forget_next_free()
+    card.search_from_start()
     card.mount()
     card.at("2026-04-19 08:00:00")
     card.folder("DCIM/101CHART")
     card.write("DCIM/101CHART/CHRT0013.PNG", chart("Field chart 13", 96, 50))
-    card.write("DCIM/101CHART/CHRT0014.PNG", chart("Field chart 14", 96, 150))
+    card.write("DCIM/101CHART/CHRT0014.PNG", chart("Field chart 14", 96, 60))
     card.unmount()
     card.play()
     card.finish()
