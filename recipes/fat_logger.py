@@ -88,11 +88,11 @@ def fat32():
     for n in range(1, 13):
         card.at(f"2026-04-10 07:{n:02}:00")
         card.write(f"DCIM/100CHART/CHRT{n:04}.PNG", chart(f"Field chart {n}", 96, 60 + n))
-    card.folder("Field work \U0001F6F6")
-    card.folder("Field work \U0001F6F6/Crossing, many small notes")
+    card.folder("Field work afloat \U0001F6F6")
+    card.folder("Field work afloat \U0001F6F6/Crossing with many notes")
     for n in range(1, 41):  # a folder of many clusters
         card.at(f"2026-04-10 08:{n:02}:00")
-        card.write(f"Field work \U0001F6F6/Crossing, many small notes/Note {n:02} from the "
+        card.write(f"Field work afloat \U0001F6F6/Crossing with many notes/Note {n:02} from the "
                    f"crossing to the outer gauge.txt", note(f"Crossing {n}", "2026-04-10", 300 + 40 * n))
     for day in range(1, 6):
         card.at(f"2026-04-1{day} 09:00:00")
@@ -104,7 +104,7 @@ def fat32():
     card.write("Sound.wav", sound("Engine room", 8))
     card.write("Läsningar/Kept as it is.csv", readings("KEPT", "2026-04-15", 9000))
     card.at("2026-04-16 08:00:00")
-    card.delete_tree("Field work \U0001F6F6")
+    card.delete_tree("Field work afloat \U0001F6F6")
     card.delete("DCIM/100CHART/CHRT0003.PNG", "DCIM/100CHART/CHRT0004.PNG",
                 "DCIM/100CHART/CHRT0011.PNG", "Läsningar/tg11.csv", "Läsningar/TG11.BAK")
     card.unmount()

@@ -14,8 +14,8 @@ namespace {
 
 spdlog::logger& log() {
   static const auto logger = [] {
-    auto made = std::make_shared<spdlog::logger>(
-        "messages", std::make_shared<spdlog::sinks::stderr_sink_mt>());
+    auto made = std::make_shared<spdlog::logger>("messages",
+                                                 std::make_shared<spdlog::sinks::stderr_sink_mt>());
     made->set_pattern("%v");
     return made;
   }();
@@ -54,8 +54,8 @@ CommandLine::CommandLine(const Command& command, po::options_description options
   all.add(options).add(hidden);
   using style = po::command_line_style::style_t;
   const auto fail = [&](const std::string& what) {
-    throw Error(Failure::usage, fmt::format("{} `undershelf {} --help` tells what it takes.", what,
-                                            command.name));
+    throw Error(Failure::usage,
+                fmt::format("{} `undershelf {} --help` tells what it takes.", what, command.name));
   };
   try {
     po::store(po::command_line_parser(arguments)
@@ -100,9 +100,7 @@ std::vector<std::string> CommandLine::list(const std::string& name) const {
   return out;
 }
 
-void set_quiet(bool quiet) {
-  log().set_level(quiet ? spdlog::level::err : spdlog::level::info);
-}
+void set_quiet(bool quiet) { log().set_level(quiet ? spdlog::level::err : spdlog::level::info); }
 
 void say(const std::string& sentence) {
   std::cout.flush();  // in order where both go to one terminal

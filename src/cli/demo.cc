@@ -20,8 +20,9 @@ fs::path samples_folder() {
   for (const char* folder : {UNDERSHELF_SAMPLES_INSTALLED, UNDERSHELF_SAMPLES_BUILD}) {
     if (fs::is_directory(folder)) return folder;
   }
-  throw Error(Failure::unavailable, "The sample volumes are not installed. Run the demo from a "
-                                    "build of the project, or install it.");
+  throw Error(Failure::unavailable,
+              "The sample volumes are not installed. Run the demo from a "
+              "build of the project, or install it.");
 }
 
 // Unpacks one compressed image, leaving holes where it is zero.
@@ -34,8 +35,7 @@ void unpack(const fs::path& packed, const fs::path& image) {
   if (archive_read_open_filename(in.get(), packed.c_str(), 1 << 20) != ARCHIVE_OK ||
       archive_read_next_header(in.get(), &entry) != ARCHIVE_OK) {
     throw Error(Failure::unavailable, fmt::format("The sample {} cannot be unpacked: {}.",
-                                                  packed.string(),
-                                                  archive_error_string(in.get())));
+                                                  packed.string(), archive_error_string(in.get())));
   }
   std::ofstream out(image, std::ios::binary);
   uint64_t size = 0;
@@ -60,7 +60,8 @@ void unpack(const fs::path& packed, const fs::path& image) {
   out.close();
   if (!out) {
     throw Error(Failure::refused, fmt::format("{} cannot be written. Choose another folder with "
-                                              "--to DIR.", image.string()));
+                                              "--to DIR.",
+                                              image.string()));
   }
   fs::resize_file(image, size);
 }
@@ -115,8 +116,8 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   std::error_code error;
   fs::create_directories(target, error);
   if (error || !fs::is_empty(target)) {
-    throw Error(Failure::refused, fmt::format("{} is not an empty folder. Choose a new one.",
-                                              target.string()));
+    throw Error(Failure::refused,
+                fmt::format("{} is not an empty folder. Choose a new one.", target.string()));
   }
   std::vector<fs::path> packed;
   for (const auto& file : fs::directory_iterator(samples)) {
@@ -132,8 +133,8 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());
-  next_step(fmt::format("look into {}, and delete it when you are done.",
-                        shell_quoted(target.string())));
+  next_step(
+      fmt::format("look into {}, and delete it when you are done.", shell_quoted(target.string())));
   return worst == kIncomplete ? kDone : worst;
 }
 

@@ -14,7 +14,7 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("to", po::value<std::string>()->value_name("DIR"),
                         "a new or empty folder, which becomes the bag")  //
-      ("even-gone", "files rated gone as well")  //
+      ("even-gone", "files rated gone as well")                          //
       ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
   add_filters(options);
   const CommandLine line(self, options, {"SHELF"}, arguments);
@@ -42,19 +42,19 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
 
   for (const std::string& failure : result.failed) warn(failure);
   if (result.stopped) warn("Stopped. What was done is kept and listed.");
-  std::string closing = fmt::format("{} file{}, {}, in {}.", result.files,
-                                    result.files == 1 ? "" : "s", table_size(result.bytes),
-                                    to.directory);
+  std::string closing =
+      fmt::format("{} file{}, {}, in {}.", result.files, result.files == 1 ? "" : "s",
+                  table_size(result.bytes), to.directory);
   if (result.with_holes > 0) {
-    closing += fmt::format(" {} of them lack bytes; exported.jsonl lists which.",
-                           result.with_holes);
+    closing +=
+        fmt::format(" {} of them lack bytes; exported.jsonl lists which.", result.with_holes);
   }
   if (result.renamed > 0) {
     closing += fmt::format(" {} had to be given other names.", result.renamed);
   }
   if (result.gone_left_out > 0) {
-    closing += fmt::format(" {} rated gone were left out (--even-gone takes them).",
-                           result.gone_left_out);
+    closing +=
+        fmt::format(" {} rated gone were left out (--even-gone takes them).", result.gone_left_out);
   }
   say(closing);
   next_step(fmt::format("cd {} && sha256sum -c manifest-sha256.txt", shell_quoted(to.directory)));

@@ -26,29 +26,29 @@ std::string without_dot(const std::string& extension) {
 
 void add_filters(po::options_description& options) {
   po::options_description filters("Filters (several values are alternatives)");
-  filters.add_options()  //
+  filters.add_options()                                                                //
       ("name", po::value<List>()->value_name("GLOB"), "whole name; * and ? as usual")  //
       ("path", po::value<List>()->value_name("GLOB"),
-       "whole path; * and ? stay within a part, ** crosses parts")  //
-      ("match-case", "upper and lower case differ in names and paths")  //
+       "whole path; * and ? stay within a part, ** crosses parts")             //
+      ("match-case", "upper and lower case differ in names and paths")         //
       ("ext", po::value<List>()->value_name("EXT"), "extension, such as csv")  //
       ("type", po::value<List>()->value_name("TYPE"),
-       "picture, document, video, audio, archive, mail, database, other")  //
+       "picture, document, video, audio, archive, mail, database, other")      //
       ("size", po::value<List>()->value_name("A..B"), "bytes; K, M, G: 1024")  //
       ("modified", po::value<List>()->value_name("A..B"), "dates, such as 2026-03-01..2026-03-31")
       //
-      ("created", po::value<List>()->value_name("A..B"), "likewise")    //
-      ("accessed", po::value<List>()->value_name("A..B"), "likewise")   //
-      ("deleted", po::value<List>()->value_name("A..B"), "likewise")    //
+      ("created", po::value<List>()->value_name("A..B"), "likewise")   //
+      ("accessed", po::value<List>()->value_name("A..B"), "likewise")  //
+      ("deleted", po::value<List>()->value_name("A..B"), "likewise")   //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
-       "of the dates in filters, such as Europe/Oslo; UTC if not given")  //
+       "of the dates in filters, such as Europe/Oslo; UTC if not given")                  //
       ("state", po::value<List>()->value_name("STATE"), "live, deleted, former, carved")  //
       ("rating", po::value<std::string>()->value_name("RATING"),
-       "whole, likely, partial, gone: this or better")                                   //
-      ("volume", po::value<List>()->value_name("N"), "volume ids, as in `volumes`")      //
-      ("kind", po::value<List>()->value_name("KIND"), "file, folder")                    //
-      ("id", po::value<List>()->value_name("N"), "entry ids")                            //
-      ("system", "a file system's own files too")                                        //
+       "whole, likely, partial, gone: this or better")                                       //
+      ("volume", po::value<List>()->value_name("N"), "volume ids, as in `volumes`")          //
+      ("kind", po::value<List>()->value_name("KIND"), "file, folder")                        //
+      ("id", po::value<List>()->value_name("N"), "entry ids")                                //
+      ("system", "a file system's own files too")                                            //
       ("sort", po::value<std::string>()->value_name("FIELD"), "instead of volume and path")  //
       ("limit", po::value<std::string>()->value_name("N"), "at most so many");
   options.add(filters);
@@ -89,8 +89,9 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   std::optional<Zone> zone = Zone();
   if (line.has("time-zone")) zone = Zone::named(line.text("time-zone"));
   if (!zone) {
-    throw Error(Failure::usage, fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.",
-                                            line.text("time-zone")));
+    throw Error(Failure::usage,
+                fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.",
+                            line.text("time-zone")));
   }
   for (const std::string& t : line.list("modified")) s.modified.push_back(parse_times(t, *zone));
   for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, *zone));

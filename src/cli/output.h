@@ -41,7 +41,7 @@ class Table {
   std::vector<std::vector<std::string>> rows_;
 };
 
-Json json_time(const std::optional<Time>& time);  // RFC 3339 or null
+Json json_time(const std::optional<Time>& time);          // RFC 3339 or null
 std::string table_time(const std::optional<Time>& time);  // 2026-03-04 10:20:30, or empty
 std::string table_size(uint64_t bytes);                   // 4.5 MiB; below 1 KiB: 17 B
 

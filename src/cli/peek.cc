@@ -68,9 +68,9 @@ Row find_stream(const Shelf& shelf, int64_t id, const std::string& stream) {
     return true;
   });
   if (!found) {
-    throw Error(Failure::usage,
-                fmt::format("Entry {} has no such content; `undershelf show` tells what it has.",
-                            id));
+    throw Error(
+        Failure::usage,
+        fmt::format("Entry {} has no such content; `undershelf show` tells what it has.", id));
   }
   return *found;
 }
@@ -79,8 +79,8 @@ Row find_stream(const Shelf& shelf, int64_t id, const std::string& stream) {
 
 int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
-  options.add_options()("hex", "as hex, even if it reads as text")  //
-      ("from", po::value<std::string>()->value_name("N"), "first byte to show")  //
+  options.add_options()("hex", "as hex, even if it reads as text")                             //
+      ("from", po::value<std::string>()->value_name("N"), "first byte to show")                //
       ("bytes", po::value<std::string>()->value_name("N"), "how many bytes; 2K if not given")  //
       ("stream", po::value<std::string>()->value_name("NAME"), "a stream other than the main one")
       //
@@ -96,8 +96,8 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
 
   const SourcePtr source = open_scanned_source(shelf, line.text("source"));
   const StreamReader stream = ContentOpener(shelf, source).open(row.stream_id);
-  std::vector<std::byte> bytes(
-      from < stream.size() ? std::min(wanted, stream.size() - from) : uint64_t{0});
+  std::vector<std::byte> bytes(from < stream.size() ? std::min(wanted, stream.size() - from)
+                                                    : uint64_t{0});
   std::vector<Hole> holes = stream.read(from, bytes);
   holes.insert(holes.end(), stream.known_holes().begin(), stream.known_holes().end());
   if (!line.has("hex") && reads_as_text(bytes)) {

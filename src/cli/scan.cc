@@ -19,7 +19,8 @@ Shelf open_or_create(const std::string& path, const std::string& source_path, co
   if (!Shelf::is_shelf(path)) {
     throw Error(Failure::refused,
                 fmt::format("{} exists and is not a shelf. Nothing is overwritten: choose another "
-                            "name.", path));
+                            "name.",
+                            path));
   }
   if (replace) {
     for (const char* suffix : {"", "-wal", "-shm"}) std::filesystem::remove(path + suffix);
@@ -29,14 +30,15 @@ Shelf open_or_create(const std::string& path, const std::string& source_path, co
   if (const std::string how = difference(shelf.source(), source); !how.empty()) {
     throw Error(Failure::refused,
                 fmt::format("The shelf {} describes another source: {}. Choose another name, or "
-                            "--replace it.", path, how));
+                            "--replace it.",
+                            path, how));
   }
   const std::vector<ScanRecord> scans = shelf.scans();
   if (!scans.empty() && scans.back().state == "finished") {
     throw Error(Failure::refused,
                 fmt::format("The shelf {} holds a finished scan of this source. List it with "
-                            "`undershelf list {}`, or scan again with --replace.", path,
-                            shell_quoted(path)));
+                            "`undershelf list {}`, or scan again with --replace.",
+                            path, shell_quoted(path)));
   }
   say("Continuing an unfinished scan.");
   return shelf;

@@ -30,8 +30,8 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : ""));
   for (const VolumeRecord& record : shelf.volumes()) {
     if (record.id == row.volume) {
-      field("volume", fmt::format("{} ({} {})", record.id, record.volume.file_system,
-                                  record.volume.label));
+      field("volume",
+            fmt::format("{} ({} {})", record.id, record.volume.file_system, record.volume.label));
     }
   }
   field("created", time_text(row.created));
@@ -74,8 +74,8 @@ void print_stream(const Row& row, const Shelf& shelf) {
   field("stream", row.stream.value_or("main"));
   field("size", fmt::format("{} bytes", row.size.value_or(0)));
   field("type", row.type.value_or(""));
-  field("rating", fmt::format("{}, score {}", row.rating.value_or("not rated yet"),
-                              row.score.value_or(0)));
+  field("rating",
+        fmt::format("{}, score {}", row.rating.value_or("not rated yet"), row.score.value_or(0)));
   field("intact", fmt::format("{} bytes", row.intact_bytes.value_or(0)));
   print_pieces(load_pieces(shelf, row.stream_id));
   if (rated.format == nullptr) return;
@@ -112,9 +112,9 @@ int run_show(const Command& self, const std::vector<std::string>& arguments) {
     }
     return true;
   });
-  next_step(fmt::format("undershelf {} {} {}", file ? "peek" : "tree", shell_quoted(path),
-                        file ? std::to_string(selection.ids[0])
-                             : fmt::format("--id {}", selection.ids[0])));
+  next_step(fmt::format(
+      "undershelf {} {} {}", file ? "peek" : "tree", shell_quoted(path),
+      file ? std::to_string(selection.ids[0]) : fmt::format("--id {}", selection.ids[0])));
   return kDone;
 }
 

@@ -76,10 +76,10 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
   for (const FoundVolume& volume : found.volumes) {
     for (const std::string& note : volume.reader->volume().notes) std::cout << "\nnote: " << note;
   }
-  const bool notes = !found.layout.notes.empty() ||
-                     std::ranges::any_of(found.volumes, [](const FoundVolume& v) {
-                       return !v.reader->volume().notes.empty();
-                     });
+  const bool notes =
+      !found.layout.notes.empty() || std::ranges::any_of(found.volumes, [](const FoundVolume& v) {
+        return !v.reader->volume().notes.empty();
+      });
   if (notes) std::cout << '\n';
 }
 

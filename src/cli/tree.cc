@@ -34,9 +34,9 @@ class TreePrinter {
   }
 
   void know(const VolumeRecord& record) {
-    titles_[record.id] = fmt::format("volume {}, {}{}{}", record.id, record.volume.file_system,
-                                     record.volume.label.empty() ? "" : ", ",
-                                     printable(record.volume.label));
+    titles_[record.id] =
+        fmt::format("volume {}, {}{}{}", record.id, record.volume.file_system,
+                    record.volume.label.empty() ? "" : ", ", printable(record.volume.label));
   }
 
  private:

@@ -89,7 +89,9 @@ constexpr std::array kFormats = {
     Format{"xls", "document", true, false, kOle},
     Format{"xlsx", "document", true, true, kPkzip},
     Format{"xml", "document", true, true},
-    Format{"xz", "archive", true, true, "\xFD" "7zXZ\0"sv},
+    Format{"xz", "archive", true, true,
+           "\xFD"
+           "7zXZ\0"sv},
     Format{"zip", "archive", true, true, "PK"sv},
     Format{"zst", "archive", true, true, "\x28\xB5\x2F\xFD"sv},
 };
@@ -118,8 +120,8 @@ HeadMatch match_head(const Format& format, std::span<const std::byte> head) {
     return text ? HeadMatch::fits : HeadMatch::differs;
   }
   if (head.size() < format.magic_at + format.magic.size()) return HeadMatch::unknown;
-  const bool same = std::memcmp(head.data() + format.magic_at, format.magic.data(),
-                                format.magic.size()) == 0;
+  const bool same =
+      std::memcmp(head.data() + format.magic_at, format.magic.data(), format.magic.size()) == 0;
   return same ? HeadMatch::fits : HeadMatch::differs;
 }
 

@@ -9,10 +9,10 @@ namespace undershelf {
 
 // What is known of a format by a file's extension. Formats are in one table (types.cc).
 struct Format {
-  std::string_view extension;  // lower-case ASCII, without the dot
-  std::string_view type;       // picture, document, video, audio, archive, mail, database, other
-  bool has_head = false;       // begins with something other than a run of one byte, always
-  bool dense = false;          // no whole cluster of it ever reads as one repeated byte
+  std::string_view extension;   // lower-case ASCII, without the dot
+  std::string_view type;        // picture, document, video, audio, archive, mail, database, other
+  bool has_head = false;        // begins with something other than a run of one byte, always
+  bool dense = false;           // no whole cluster of it ever reads as one repeated byte
   std::string_view magic = {};  // bytes it begins with, from `magic_at` on; empty if it has none
   size_t magic_at = 0;          // bytes
 };

@@ -24,10 +24,10 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr size_t kChunk = 1 << 20;                   // bytes copied at a time
-constexpr uint64_t kBytesPerFlush = 256 << 20;       // at most this much is unflushed
-constexpr size_t kFilesPerFlush = 512;               // likewise
-constexpr uint64_t kRoomPerFile = 4096;              // for the target's own accounts
+constexpr size_t kChunk = 1 << 20;              // bytes copied at a time
+constexpr uint64_t kBytesPerFlush = 256 << 20;  // at most this much is unflushed
+constexpr size_t kFilesPerFlush = 512;          // likewise
+constexpr uint64_t kRoomPerFile = 4096;         // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
 
 // A file descriptor that closes itself.
@@ -127,9 +127,8 @@ class Exporter {
       start_lists();
       write_payload();
     } catch (const TargetFailed& failure) {
-      result_.failed.push_back(
-          fmt::format("The target failed: {}. What was done before is kept.",
-                      std::strerror(failure.error)));
+      result_.failed.push_back(fmt::format("The target failed: {}. What was done before is kept.",
+                                           std::strerror(failure.error)));
     }
     release_reserve();
     try {
@@ -180,7 +179,8 @@ class Exporter {
     if (needed > free) {
       throw Error(Failure::refused,
                   fmt::format("The export needs {} bytes and {} has {} free. Choose another "
-                              "target, or fewer files.", needed, at.string(), free));
+                              "target, or fewer files.",
+                              needed, at.string(), free));
     }
   }
 
@@ -191,13 +191,15 @@ class Exporter {
       if (!fs::is_directory(directory, error) || !fs::is_empty(directory, error)) {
         throw Error(Failure::refused,
                     fmt::format("{} is not an empty folder. Nothing is overwritten: choose a new "
-                                "folder.", options_.directory));
+                                "folder.",
+                                options_.directory));
       }
     }
     fs::create_directories(directory / "data", error);
     if (error) {
       throw Error(Failure::refused, fmt::format("The folder {} cannot be made: {}. Choose another "
-                                                "target.", options_.directory, error.message()));
+                                                "target.",
+                                                options_.directory, error.message()));
     }
   }
 
@@ -206,8 +208,8 @@ class Exporter {
   void start_lists() {
     manifest_.emplace(options_.directory, "manifest-sha256.txt");
     exported_.emplace(options_.directory, "exported.jsonl");
-    const Descriptor reserve(::open(reserve_path().c_str(),
-                                    O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
+    const Descriptor reserve(
+        ::open(reserve_path().c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
     if (!reserve.ok()) throw TargetFailed{errno};
     const auto size = static_cast<off_t>(kRoomForTags / 4 + chosen_.size() * kRoomPerFile / 4);
     if (const int error = ::posix_fallocate(reserve.get(), 0, size); error == ENOSPC) {
@@ -275,8 +277,8 @@ class Exporter {
       if (stopped()) return;
     }
     if (is_fatal(error)) throw TargetFailed{error};
-    result_.failed.push_back(
-        fmt::format("{} (id {}) could not be written: {}.", row.path, row.id, std::strerror(error)));
+    result_.failed.push_back(fmt::format("{} (id {}) could not be written: {}.", row.path, row.id,
+                                         std::strerror(error)));
   }
 
   // Nothing if it was stopped, or could not be written (errno says why).
@@ -362,9 +364,10 @@ class Exporter {
     declaration.write("BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
     tags += declaration.close();
     TagFile info(options_.directory, "bag-info.txt");
-    info.write(fmt::format("Bag-Software-Agent: undershelf {}\nBagging-Date: {:%Y-%m-%d}\n"
-                           "Payload-Oxum: {}.{}\n", UNDERSHELF_VERSION,
-                           fmt::gmtime(std::time(nullptr)), result_.bytes, result_.files));
+    info.write(fmt::format(
+        "Bag-Software-Agent: undershelf {}\nBagging-Date: {:%Y-%m-%d}\n"
+        "Payload-Oxum: {}.{}\n",
+        UNDERSHELF_VERSION, fmt::gmtime(std::time(nullptr)), result_.bytes, result_.files));
     tags += info.close();
     TagFile list(options_.directory, "tagmanifest-sha256.txt");
     list.write(tags);

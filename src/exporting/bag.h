@@ -12,8 +12,8 @@
 namespace undershelf {
 
 struct ExportOptions {
-  std::string directory;   // where the bag is made; must not exist, or be empty
-  bool even_gone = false;  // entries rated gone as well
+  std::string directory;                    // where the bag is made; must not exist, or be empty
+  bool even_gone = false;                   // entries rated gone as well
   const std::atomic<bool>* stop = nullptr;  // set from a signal handler: end in order
   // Told the bytes written so far and the bytes there are in all.
   std::function<void(uint64_t, uint64_t)> progress = [](uint64_t, uint64_t) {};
@@ -23,8 +23,8 @@ struct ExportResult {
   uint64_t files = 0;
   uint64_t bytes = 0;
   uint64_t gone_left_out = 0;
-  uint64_t with_holes = 0;  // files written with some bytes missing
-  uint64_t renamed = 0;     // files whose name or path had to differ from the true one
+  uint64_t with_holes = 0;          // files written with some bytes missing
+  uint64_t renamed = 0;             // files whose name or path had to differ from the true one
   std::vector<std::string> failed;  // one sentence each
   bool stopped = false;
 };

@@ -16,20 +16,23 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path) {
   if (path.empty() && !std::filesystem::exists(where)) {
     throw Error(Failure::unavailable,
                 fmt::format("The source {} is no longer there. If it was moved, say where it is "
-                            "with --source PATH.", where));
+                            "with --source PATH.",
+                            where));
   }
   SourcePtr source = open_source(where);
   if (const std::string how = difference(known, *source); !how.empty()) {
     throw Error(Failure::unavailable,
                 fmt::format("{} is not the source this shelf describes: {}. Give the right one "
-                            "with --source PATH, or scan this one into a new shelf.", where, how));
+                            "with --source PATH, or scan this one into a new shelf.",
+                            where, how));
   }
   return source;
 }
 
 StreamReader ContentOpener::open(int64_t stream_id) {
-  SQLite::Statement row(shelf_.db(), "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
-                                     "coalesce(overwritten,0) FROM streams WHERE id=?");
+  SQLite::Statement row(shelf_.db(),
+                        "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
+                        "coalesce(overwritten,0) FROM streams WHERE id=?");
   row.bind(1, stream_id);
   if (!row.executeStep()) return {source_, {}, {}, 0, 0, {}};
   const Pieces pieces = pieces_of(row.getColumn(0));
@@ -38,14 +41,17 @@ StreamReader ContentOpener::open(int64_t stream_id) {
     if (!claims_) claims_ = load_claims(shelf_);
     for (const Piece& piece : pieces) {
       if (piece.kind != Piece::Kind::range) continue;
-      claims_->each_overlap({piece.offset, piece.length},
-                            [&](const Claim&, const ByteRange& shared) {
-                              overwritten.push_back(shared);
-                            });
+      claims_->each_overlap(
+          {piece.offset, piece.length},
+          [&](const Claim&, const ByteRange& shared) { overwritten.push_back(shared); });
     }
   }
-  return {source_, pieces, row.getColumn(1).getString(), size_of(row.getColumn(2)),
-          size_of(row.getColumn(3)), overwritten};
+  return {source_,
+          pieces,
+          row.getColumn(1).getString(),
+          size_of(row.getColumn(2)),
+          size_of(row.getColumn(3)),
+          overwritten};
 }
 
 }  // namespace undershelf

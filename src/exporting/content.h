@@ -19,8 +19,7 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
 // threads.
 class ContentOpener {
  public:
-  ContentOpener(const Shelf& shelf, SourcePtr source)
-      : shelf_(shelf), source_(std::move(source)) {}
+  ContentOpener(const Shelf& shelf, SourcePtr source) : shelf_(shelf), source_(std::move(source)) {}
   StreamReader open(int64_t stream_id);
 
  private:

@@ -18,7 +18,8 @@ void refuse_on_source(const std::string& what, const std::string& path,
       target.st_ino == source.st_ino) {
     throw Error(Failure::refused,
                 fmt::format("The {} {} is the source itself. Nothing is ever written to a source: "
-                            "choose another place.", what, path));
+                            "choose another place.",
+                            what, path));
   }
   // The nearest folder that exists tells on which device the rest would be made.
   std::filesystem::path at = std::filesystem::absolute(path);

@@ -94,13 +94,12 @@ Layout read_layout(const Source& source) {
           fmt::format("Partition {} starts behind the end of the source.", partition.number));
     } else if (partition.range.end() > source.size()) {
       layout.notes.push_back(fmt::format("Partition {} ends {} bytes behind the end of the source.",
-                                         partition.number,
-                                         partition.range.end() - source.size()));
+                                         partition.number, partition.range.end() - source.size()));
     }
     for (const Partition& other : layout.partitions) {
       if (overlap(other.range, partition.range).length > 0) {
-        layout.notes.push_back(fmt::format("Partitions {} and {} overlap.", other.number,
-                                           partition.number));
+        layout.notes.push_back(
+            fmt::format("Partitions {} and {} overlap.", other.number, partition.number));
       }
     }
     if (partition.type == "extended" || partition.type == "GPT protective") {

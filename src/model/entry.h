@@ -46,7 +46,7 @@ struct Stream {
 
 // One fact that speaks for or against getting an entry back, in words for the user.
 struct Evidence {
-  std::string fact;    // one of the codes in docs/shelf.md, "Evidence"
+  std::string fact;     // one of the codes in docs/shelf.md, "Evidence"
   uint64_t amount = 0;  // bytes or a count, as the code says
 };
 

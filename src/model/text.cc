@@ -63,7 +63,8 @@ CodePage::CodePage(const std::string& name) {
   converter_ = ucnv_open(name.c_str(), &status);
   if (U_FAILURE(status)) {
     throw Error(Failure::usage, fmt::format("There is no code page named {}. Examples: ibm-437 "
-                                            "(the default), ibm-850, windows-932.", name));
+                                            "(the default), ibm-850, windows-932.",
+                                            name));
   }
 }
 
@@ -86,8 +87,7 @@ std::string to_utf8(std::u16string_view text) {
 }
 
 std::u16string to_utf16(std::string_view utf8) {
-  const auto text =
-      icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())});
+  const auto text = icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())});
   return {text.getBuffer(), static_cast<size_t>(text.length())};
 }
 

@@ -6,7 +6,6 @@
 #include <optional>
 #include <string>
 
-
 namespace undershelf {
 
 // A point in time, in UTC: 100-nanosecond ticks since 1970-01-01T00:00:00Z.

@@ -26,9 +26,9 @@ Placed place_contiguously(uint64_t first, uint64_t size, const ClusterGrid& grid
     uint64_t take = std::min(left, free_until - at);
     if (take == 0) {
       // A claim covers this place. The first cluster is recorded, so it can only be overwritten.
-      const uint64_t behind = grid.heap_offset +
-                              (claim->range.end() - grid.heap_offset + grid.cluster_size - 1) /
-                                  grid.cluster_size * grid.cluster_size;
+      const uint64_t behind =
+          grid.heap_offset + (claim->range.end() - grid.heap_offset + grid.cluster_size - 1) /
+                                 grid.cluster_size * grid.cluster_size;
       if (at != first && judge(*claim) == Obstacle::stepped_over) {
         at = behind;
         ++placed.gaps;
@@ -84,8 +84,9 @@ class Placer {
   Placer(Shelf& shelf, const ClaimMap& claims)
       : db_(shelf.db()),
         claims_(claims),
-        times_(db_, "SELECT created, modified, kind='folder', state='live' FROM entries "
-                    "WHERE id=?"),
+        times_(db_,
+               "SELECT created, modified, kind='folder', state='live' FROM entries "
+               "WHERE id=?"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=? WHERE id=?") {
     for (const VolumeRecord& record : shelf.volumes()) {
       const Volume& v = record.volume;
@@ -101,8 +102,8 @@ class Placer {
       return;
     }
     std::optional<Times> lost;
-    const Placed placed = place_contiguously(
-        stream.first, stream.size, grid, claims_, [&](const Claim& claim) {
+    const Placed placed =
+        place_contiguously(stream.first, stream.size, grid, claims_, [&](const Claim& claim) {
           if (!lost) lost = times(stream.entry);
           return judge_by_age(*lost, times(claim.entry));
         });
@@ -153,9 +154,10 @@ class Placer {
 void place_open_streams(Shelf& shelf, const ClaimMap& claims) {
   SQLite::Database& db = shelf.db();
   std::vector<OpenStream> open;
-  SQLite::Statement row(db, "SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint "
-                            "FROM streams s JOIN entries e ON e.id=s.entry "
-                            "WHERE s.open=1 AND e.merged_into IS NULL");
+  SQLite::Statement row(db,
+                        "SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint "
+                        "FROM streams s JOIN entries e ON e.id=s.entry "
+                        "WHERE s.open=1 AND e.merged_into IS NULL");
   while (row.executeStep()) {
     open.push_back({row.getColumn(0).getInt64(), row.getColumn(1).getInt64(),
                     row.getColumn(2).getInt64(), size_of(row.getColumn(3)),

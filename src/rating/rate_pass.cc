@@ -51,8 +51,9 @@ Facts facts_of(SQLite::Statement& row) {
   f.blank = row.getColumn(14).getUInt();
   f.unreadable = size_of(row.getColumn(15));
   const std::string_view head = row.getColumn(16).getText();
-  f.head = head == "fits" ? HeadMatch::fits
-           : head == "differs" ? HeadMatch::differs : HeadMatch::unknown;
+  f.head = head == "fits"      ? HeadMatch::fits
+           : head == "differs" ? HeadMatch::differs
+                               : HeadMatch::unknown;
   f.size_lost = f.size == 0 && row.getColumn(22).getInt() != 0;
   return f;
 }
@@ -114,8 +115,9 @@ class Rater {
     load_rivals();
     SQLite::Transaction transaction(db_);
     SQLite::Statement update(
-        db_, "UPDATE streams SET overwritten=?, disputed=?, contested=?, rivalled=?, missing=?, "
-             "rating=?, score=?, intact_bytes=? WHERE id=?");
+        db_,
+        "UPDATE streams SET overwritten=?, disputed=?, contested=?, rivalled=?, missing=?, "
+        "rating=?, score=?, intact_bytes=? WHERE id=?");
     for (const Changed& c : weigh_all()) {
       const std::array<uint64_t, 5> amounts = {c.facts.overwritten, c.facts.disputed,
                                                c.facts.contested, c.facts.rivalled,
@@ -161,8 +163,7 @@ class Rater {
     for (const Loaded& stream : loaded) {
       for (const Piece& piece : stream.pieces) {
         if (piece.kind == Piece::Kind::range) {
-          claims.push_back(
-              {{piece.offset, piece.length}, static_cast<uint32_t>(rivals_.size())});
+          claims.push_back({{piece.offset, piece.length}, static_cast<uint32_t>(rivals_.size())});
         }
       }
       rivals_.push_back({stream.id, stream.born});
@@ -200,8 +201,7 @@ class Rater {
       }
     }
     // A sound live stream needs no closer look than whether it ends within the source.
-    for (const Piece& piece :
-         truncated(pieces_of(row.getColumn(6)), size_of(row.getColumn(4)))) {
+    for (const Piece& piece : truncated(pieces_of(row.getColumn(6)), size_of(row.getColumn(4)))) {
       if (piece.kind == Piece::Kind::unknown) facts.missing += piece.length;
       if (piece.kind != Piece::Kind::range) continue;
       const ByteRange range{piece.offset, piece.length};

@@ -58,8 +58,8 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   std::vector<std::string> out;
   const auto say = [&](uint64_t bytes, std::string_view what) {
     if (bytes > 0) {
-      out.push_back(fmt::format("{} of {} bytes {}.", std::min(bytes, facts.size), facts.size,
-                                what));
+      out.push_back(
+          fmt::format("{} of {} bytes {}.", std::min(bytes, facts.size), facts.size, what));
     }
   };
   const bool lost = facts.state != State::live;
@@ -109,9 +109,9 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
     out.push_back(fmt::format("{} sample{} of its content {} not blank.", sampled,
                               sampled == 1 ? "" : "s", sampled == 1 ? "is" : "are"));
   } else {
-    out.push_back(fmt::format(
-        "{} of {} samples of its content read as one repeated byte{}.", blank, sampled,
-        impossible_blanks(facts, format) != 0 ? ", which its format rules out" : ""));
+    out.push_back(
+        fmt::format("{} of {} samples of its content read as one repeated byte{}.", blank, sampled,
+                    impossible_blanks(facts, format) != 0 ? ", which its format rules out" : ""));
   }
   if (facts.head == HeadMatch::fits) out.emplace_back("It begins like its format.");
   if (facts.head == HeadMatch::differs) out.emplace_back("It does not begin like its format.");

@@ -17,10 +17,10 @@ constexpr uint64_t kSampleSize = 4096;  // bytes of a cluster that are looked at
 constexpr uint64_t kLeastSample = 16;   // fewer equal bytes say nothing
 
 struct Sample {
-  uint64_t offset;   // byte of the source
-  uint32_t stream;   // index into the streams
-  uint16_t length;   // bytes
-  uint16_t which;    // bit of Facts::sampled
+  uint64_t offset;  // byte of the source
+  uint32_t stream;  // index into the streams
+  uint16_t length;  // bytes
+  uint16_t which;   // bit of Facts::sampled
 };
 
 struct SampledStream {
@@ -54,8 +54,8 @@ void plan(const Pieces& pieces, uint64_t size, uint64_t cluster, uint32_t stream
     const ByteRange found = locate(pieces, at);
     const uint64_t length = std::min({found.length, size - at, kSampleSize, cluster});
     if (length > 0) {
-      samples.push_back({found.offset, stream, static_cast<uint16_t>(length),
-                         static_cast<uint16_t>(1U << i)});
+      samples.push_back(
+          {found.offset, stream, static_cast<uint16_t>(length), static_cast<uint16_t>(1U << i)});
     }
   }
 }

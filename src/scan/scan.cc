@@ -16,8 +16,7 @@ namespace undershelf {
 
 ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
   ScanResult result;
-  const int64_t scan =
-      shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
+  const int64_t scan = shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
 
   for (const FoundVolume& found : survey(source, options.read).volumes) {
     const Volume& volume = found.reader->volume();

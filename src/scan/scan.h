@@ -20,7 +20,7 @@ struct ScanOptions {
 
 struct ScanResult {
   size_t volumes = 0;
-  uint64_t damage = 0;   // places noted
+  uint64_t damage = 0;           // places noted
   bool source_is_short = false;  // a volume goes on behind the end of the source
 };
 

@@ -8,6 +8,12 @@
 #include "shelf/shelf.h"
 
 namespace undershelf {
+namespace {
+
+// Claims looked at for one dispute; only damage, or malice, makes more overlap in one place.
+constexpr size_t kMostDisputes = 256;
+
+}  // namespace
 
 void ClaimMap::add(const ByteRange& range, int64_t entry) {
   if (range.length > 0) claims_.push_back({range, entry});
@@ -17,21 +23,26 @@ void ClaimMap::settle() {
   std::ranges::sort(claims_, [](const Claim& a, const Claim& b) {
     return a.range.offset != b.range.offset ? a.range.offset < b.range.offset : a.entry < b.entry;
   });
-  size_t kept = 0;
-  for (Claim claim : claims_) {
-    if (kept > 0) {
-      const Claim& before = claims_[kept - 1];
-      const uint64_t shared = overlap(before.range, claim.range).length;
-      if (shared > 0) {
-        disputed_[before.entry] += shared;
-        disputed_[claim.entry] += shared;
-        if (shared == claim.range.length) continue;
-        claim.range = {before.range.end(), claim.range.length - shared};
-      }
+  std::vector<Claim> kept;
+  kept.reserve(claims_.size());
+  uint64_t covered = 0;  // everything claimed so far ends here
+  for (const Claim& claim : claims_) {
+    // Those it shares bytes with are the last ones kept.
+    size_t looked_at = 0;
+    for (auto before = kept.rbegin(); before != kept.rend() && looked_at < kMostDisputes &&
+                                      before->range.end() > claim.range.offset;
+         ++before, ++looked_at) {
+      const uint64_t shared = overlap(before->range, claim.range).length;
+      if (shared == 0) continue;
+      disputed_[before->entry] += shared;
+      disputed_[claim.entry] += shared;
     }
-    claims_[kept++] = claim;
+    if (claim.range.end() <= covered) continue;
+    const uint64_t begin = std::max(claim.range.offset, covered);
+    kept.push_back({{begin, claim.range.end() - begin}, claim.entry});
+    covered = claim.range.end();
   }
-  claims_.resize(kept);
+  claims_ = std::move(kept);
 }
 
 const Claim* ClaimMap::at_or_after(uint64_t offset) const {

@@ -146,7 +146,8 @@ class Query {
     const bool of_stream = selection_.sort == "size" || selection_.sort == "score" ||
                            selection_.sort == "intact_bytes";
     const std::string column = selection_.sort == "path" ? "path COLLATE by_parts"
-                               : of_stream ? "s." + selection_.sort : "e." + selection_.sort;
+                               : of_stream               ? "s." + selection_.sort
+                                                         : "e." + selection_.sort;
     return fmt::format(" ORDER BY {} NULLS LAST, e.volume, path COLLATE by_parts", column);
   }
 

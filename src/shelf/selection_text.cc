@@ -122,8 +122,8 @@ void require_known(const std::string& option, const std::string& value,
 
 const std::vector<std::string>& sort_fields() {
   static const std::vector<std::string> kFields = {
-      "id",      "volume",   "path",     "name",    "kind", "state",  "size",
-      "created", "modified", "accessed", "deleted", "type", "rating", "score", "intact_bytes"};
+      "id",       "volume",   "path",    "name", "kind",   "state", "size",        "created",
+      "modified", "accessed", "deleted", "type", "rating", "score", "intact_bytes"};
   return kFields;
 }
 

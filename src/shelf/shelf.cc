@@ -33,7 +33,8 @@ std::vector<std::string> split_lines(const std::string& text) {
 [[noreturn]] void not_a_shelf(const std::string& path, const std::string& why) {
   throw Error(Failure::unavailable,
               fmt::format("{} is not a shelf that can be read: {}. Give the file that `undershelf "
-                          "scan` wrote.", path, why));
+                          "scan` wrote.",
+                          path, why));
 }
 
 }  // namespace
@@ -75,7 +76,8 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
   } catch (const SQLite::Exception& e) {
     throw Error(Failure::unavailable,
                 fmt::format("The shelf {} cannot be written: {}. Choose a folder that exists and "
-                            "may be written to.", path, e.what()));
+                            "may be written to.",
+                            path, e.what()));
   }
 }
 
@@ -107,7 +109,8 @@ void require_file(const std::string& path) {
   if (!std::filesystem::exists(status)) {
     throw Error(Failure::unavailable,
                 fmt::format("There is no shelf {}. Make one with `undershelf scan SOURCE --shelf "
-                            "{}`.", path, path));
+                            "{}`.",
+                            path, path));
   }
   if (std::filesystem::is_directory(status)) not_a_shelf(path, "it is a folder");
 }
@@ -158,11 +161,12 @@ SourceIdentity Shelf::source() const {
 
 std::vector<ScanRecord> Shelf::scans() const {
   std::vector<ScanRecord> scans;
-  SQLite::Statement row(*db_, "SELECT depth, checked, state, started, coalesce(ended,'') "
-                              "FROM scans ORDER BY id");
+  SQLite::Statement row(*db_,
+                        "SELECT depth, checked, state, started, coalesce(ended,'') "
+                        "FROM scans ORDER BY id");
   while (row.executeStep()) {
-    scans.push_back({row.getColumn(0), row.getColumn(1), row.getColumn(2), row.getColumn(3),
-                     row.getColumn(4)});
+    scans.push_back(
+        {row.getColumn(0), row.getColumn(1), row.getColumn(2), row.getColumn(3), row.getColumn(4)});
   }
   return scans;
 }
@@ -213,8 +217,8 @@ std::vector<std::string> Shelf::damage_sentences(uint64_t most) const {
   SQLite::Statement row(*db_, "SELECT what, offset FROM damage ORDER BY rowid LIMIT ?");
   row.bind(1, static_cast<int64_t>(most));
   while (row.executeStep()) {
-    sentences.push_back(fmt::format("{} (byte {})", row.getColumn(0).getString(),
-                                    row.getColumn(1).getInt64()));
+    sentences.push_back(
+        fmt::format("{} (byte {})", row.getColumn(0).getString(), row.getColumn(1).getInt64()));
   }
   return sentences;
 }

@@ -29,7 +29,7 @@ struct ScanRecord {
 struct VolumeRecord {
   int64_t id = 0;
   Volume volume;
-  std::optional<int64_t> inside;  // entry that holds it
+  std::optional<int64_t> inside;              // entry that holds it
   int64_t live = 0, deleted = 0, former = 0;  // files
 };
 

@@ -18,15 +18,16 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
 }
 
 int64_t store_volume(SQLite::Database& db, const Volume& v) {
-  SQLite::Statement known(
-      db, "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=?");
+  SQLite::Statement known(db,
+                          "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=?");
   known.bind(1, static_cast<int64_t>(v.offset));
   known.bind(2, v.file_system);
   known.bind(3, v.standing);
   if (known.executeStep()) return known.getColumn(0).getInt64();
-  SQLite::Statement row(db, "INSERT INTO volumes(file_system, standing, label, serial, offset, "
-                            "length, sector_size, cluster_size, heap_offset, cluster_count, "
-                            "confidence, notes) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)");
+  SQLite::Statement row(db,
+                        "INSERT INTO volumes(file_system, standing, label, serial, offset, "
+                        "length, sector_size, cluster_size, heap_offset, cluster_count, "
+                        "confidence, notes) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -49,12 +50,14 @@ struct VolumeWriter::Rows {
   explicit Rows(Shelf& shelf, const Volume& volume)
       : db(shelf.db()),
         volume_id(store_volume(db, volume)),
-        entry(db, "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
-                  "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-                  "accessed, deleted) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
-        stream(db, "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
-                   "first, hint, pieces, inline_data, rating, score, intact_bytes) "
-                   "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        entry(db,
+              "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
+              "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
+              "accessed, deleted) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        stream(db,
+               "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
+               "first, hint, pieces, inline_data, rating, score, intact_bytes) "
+               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
     SQLite::Statement row(db, "SELECT key, id, kind FROM entries WHERE volume=?");

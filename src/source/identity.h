@@ -15,7 +15,7 @@ struct BlockHash {
 };
 
 struct SourceIdentity {
-  std::string path;  // absolute
+  std::string path;          // absolute
   uint64_t size = 0;         // bytes
   uint32_t sector_size = 0;  // bytes
   std::vector<BlockHash> blocks;

@@ -70,8 +70,8 @@ std::vector<Hole> StreamReader::read(uint64_t offset, std::span<std::byte> out) 
       }
     } else if (part->piece.kind == Piece::Kind::range) {
       for (const ByteRange& bad : source_->read(from, target).bad) {
-        append_hole(unreadable, {shared.offset + (bad.offset - from), bad.length,
-                                 Hole::Why::unreadable});
+        append_hole(unreadable,
+                    {shared.offset + (bad.offset - from), bad.length, Hole::Why::unreadable});
       }
     }
   }

@@ -31,8 +31,9 @@ struct Twin {
 
 std::vector<Place> shared_places(SQLite::Database& db) {
   std::vector<Place> places;
-  SQLite::Statement row(db, "SELECT first, entry FROM streams WHERE first IS NOT NULL AND "
-                            "name IS NULL");
+  SQLite::Statement row(db,
+                        "SELECT first, entry FROM streams WHERE first IS NOT NULL AND "
+                        "name IS NULL");
   while (row.executeStep()) {
     places.push_back({size_of(row.getColumn(0)), row.getColumn(1).getInt64()});
   }
@@ -73,13 +74,15 @@ class Merger {
  public:
   explicit Merger(SQLite::Database& db)
       : db_(db),
-        load_(db, "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
-                  "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
-                  "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
-                  "WHERE e.id=? AND e.merged_into IS NULL"),
-        name_(db, "INSERT INTO names(entry, parent, kind, name, raw_name, name_exact) "
-                  "SELECT ?, parent, 'former', name, raw_name, name_exact FROM entries "
-                  "WHERE id=?"),
+        load_(db,
+              "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
+              "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
+              "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
+              "WHERE e.id=? AND e.merged_into IS NULL"),
+        name_(db,
+              "INSERT INTO names(entry, parent, kind, name, raw_name, name_exact) "
+              "SELECT ?, parent, 'former', name, raw_name, name_exact FROM entries "
+              "WHERE id=?"),
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
 
@@ -92,8 +95,8 @@ class Merger {
     // Each twin joins the best one it is a former name of. What is left stays an entry of its own.
     std::vector<Twin> kept;
     for (const Twin& twin : twins) {
-      const auto owner = std::ranges::find_if(
-          kept, [&](const Twin& k) { return is_former_name(twin, k); });
+      const auto owner =
+          std::ranges::find_if(kept, [&](const Twin& k) { return is_former_name(twin, k); });
       if (owner == kept.end()) {
         kept.push_back(twin);
       } else {

@@ -27,11 +27,13 @@ struct Folder {
 
 void adopt(SQLite::Database& db) {
   std::map<std::pair<int64_t, uint64_t>, int64_t> by_key;
-  SQLite::Statement folder(db, "SELECT volume, key, coalesce(merged_into, id) FROM entries "
-                               "WHERE kind='folder' AND volume IS NOT NULL");
+  SQLite::Statement folder(db,
+                           "SELECT volume, key, coalesce(merged_into, id) FROM entries "
+                           "WHERE kind='folder' AND volume IS NOT NULL");
   bool loaded = false;
-  SQLite::Statement orphan(db, "SELECT id, volume, parent_key FROM entries WHERE orphan=1 AND "
-                               "parent_key IS NOT NULL");
+  SQLite::Statement orphan(db,
+                           "SELECT id, volume, parent_key FROM entries WHERE orphan=1 AND "
+                           "parent_key IS NOT NULL");
   SQLite::Statement join(db, "UPDATE entries SET parent=?, orphan=0 WHERE id=?");
   std::vector<std::pair<int64_t, int64_t>> found;
   while (orphan.executeStep()) {
@@ -40,8 +42,7 @@ void adopt(SQLite::Database& db) {
           folder.getColumn(2).getInt64();
     }
     loaded = true;
-    const auto parent =
-        by_key.find({orphan.getColumn(1).getInt64(), size_of(orphan.getColumn(2))});
+    const auto parent = by_key.find({orphan.getColumn(1).getInt64(), size_of(orphan.getColumn(2))});
     if (parent != by_key.end()) found.emplace_back(parent->second, orphan.getColumn(0).getInt64());
   }
   for (const auto& [parent, child] : found) {
@@ -55,8 +56,9 @@ void adopt(SQLite::Database& db) {
 class Paths {
  public:
   explicit Paths(SQLite::Database& db) {
-    SQLite::Statement row(db, "SELECT id, parent, name, name_exact, orphan, merged_into "
-                              "FROM entries WHERE kind='folder'");
+    SQLite::Statement row(db,
+                          "SELECT id, parent, name, name_exact, orphan, merged_into "
+                          "FROM entries WHERE kind='folder'");
     while (row.executeStep()) {
       const int64_t id = row.getColumn(0).getInt64();
       if (!row.getColumn(5).isNull()) {
@@ -144,8 +146,9 @@ void build_tree(Shelf& shelf) {
   SQLite::Database& db = shelf.db();
   SQLite::Transaction transaction(db);
   adopt(db);
-  db.exec("UPDATE entries SET parent=(SELECT merged_into FROM entries p WHERE p.id=entries.parent) "
-          "WHERE parent IN (SELECT id FROM entries WHERE merged_into IS NOT NULL)");
+  db.exec(
+      "UPDATE entries SET parent=(SELECT merged_into FROM entries p WHERE p.id=entries.parent) "
+      "WHERE parent IN (SELECT id FROM entries WHERE merged_into IS NOT NULL)");
   Paths paths(db);
   SQLite::Statement cut(db, "UPDATE entries SET orphan=1, parent=NULL WHERE id=?");
   for (const int64_t id : paths.resolve()) {

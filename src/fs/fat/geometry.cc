@@ -49,8 +49,7 @@ std::optional<Geometry> from_fields(const BootSector& boot) {
   const uint64_t described = g.fat_size * 8 / bits;
   if (described < clusters + 2) {
     if (!fat32 && described <= 2) return std::nullopt;
-    g.notes.push_back(
-        fmt::format("The FAT describes {} of {} clusters.", described - 2, clusters));
+    g.notes.push_back(fmt::format("The FAT describes {} of {} clusters.", described - 2, clusters));
   }
   return g;
 }

@@ -22,10 +22,10 @@ struct Geometry {
   uint64_t fat_size = 0;       // bytes of one FAT
   unsigned fat_count = 2;
   std::optional<unsigned> active_fat;  // if only one is kept up to date (BPB_ExtFlags bit 7)
-  uint64_t root_offset = 0;   // of the fixed root folder (FAT12, FAT16)
-  uint64_t root_size = 0;     // bytes; 0 on FAT32
-  uint32_t root_cluster = 0;  // FAT32
-  uint64_t data_offset = 0;   // of cluster 2
+  uint64_t root_offset = 0;            // of the fixed root folder (FAT12, FAT16)
+  uint64_t root_size = 0;              // bytes; 0 on FAT32
+  uint32_t root_cluster = 0;           // FAT32
+  uint64_t data_offset = 0;            // of cluster 2
   uint32_t cluster_count = 0;
   u8 media = 0xF8;
   std::string serial;

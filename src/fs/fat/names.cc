@@ -24,8 +24,8 @@ const LongEntry& as_long(const DirectoryEntry& entry) {
 }
 
 bool is_long(const DirectoryEntry& entry) {
-  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName &&
-         as_long(entry).LDIR_Type == 0 && as_long(entry).LDIR_FstClusLO.value() == 0;
+  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName && as_long(entry).LDIR_Type == 0 &&
+         as_long(entry).LDIR_FstClusLO.value() == 0;
 }
 
 // Appends a slot's units up to its end. Says whether the end of the name stands in this slot;

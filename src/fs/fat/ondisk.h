@@ -93,10 +93,10 @@ constexpr u8 kAttrLongName = 0x0F;
 constexpr u8 kAttrLongNameMask = 0x3F;
 constexpr u8 kAttrReserved = 0xC0;
 constexpr u8 kDeleted = 0xE5;
-constexpr u8 kKanjiE5 = 0x05;      // stands for a real first byte 0xE5
+constexpr u8 kKanjiE5 = 0x05;  // stands for a real first byte 0xE5
 constexpr u8 kLastLongEntry = 0x40;
-constexpr u8 kLowerCaseBase = 0x08;       // DIR_NTRes, as Windows NT and Linux use it
-constexpr u8 kLowerCaseExtension = 0x10;  // likewise
+constexpr u8 kLowerCaseBase = 0x08;                // DIR_NTRes, as Windows NT and Linux use it
+constexpr u8 kLowerCaseExtension = 0x10;           // likewise
 constexpr uint32_t kMostFolderBytes = 65536 * 32;  // "FAT Directory Structure": 65,536 entries
 
 }  // namespace undershelf::fat

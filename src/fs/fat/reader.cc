@@ -96,8 +96,7 @@ class Reader : public VolumeReader {
     volume_.label = name_from_utf16(code_page_.decode(geometry_.boot_label)).text;
     // The label in the root folder is the one that is kept up to date.
     Content root = load(root_runs());
-    const FolderContent content =
-        parse_folder(root.entries, geometry_, Trust::live, code_page_);
+    const FolderContent content = parse_folder(root.entries, geometry_, Trust::live, code_page_);
     if (content.label) volume_.label = *content.label;
     if (content.rejected == 0) return;
     volume_.confidence = std::max(10, volume_.confidence - 30);
@@ -150,8 +149,7 @@ class Reader : public VolumeReader {
       const size_t count = range.length / sizeof(DirectoryEntry);
       content.parts.push_back({slot, range.offset});
       content.entries.resize(slot + count);
-      const auto bytes =
-          std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
+      const auto bytes = std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
       ReadResult result = window_->read(range.offset, bytes);
       if (bad != nullptr) bad->insert(bad->end(), result.bad.begin(), result.bad.end());
     }
@@ -181,9 +179,9 @@ class Reader : public VolumeReader {
   void read_live(Site site) {
     const Chain chain = folder_chain(site.first);
     if (chain.end != Chain::End::marked) {
-      damage({geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
-             fmt::format("The chain of the folder {} {}.", site.entry.name.text,
-                         to_text(chain.end)));
+      damage(
+          {geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
+          fmt::format("The chain of the folder {} {}.", site.entry.name.text, to_text(chain.end)));
     }
     const std::vector<ByteRange> where = ranges(chain.runs);
     std::vector<ByteRange> bad;
@@ -214,8 +212,8 @@ class Reader : public VolumeReader {
     const bool readable = starts_itself && !seen_.contains(site.first);
     if (readable && !is_doubtful) {
       const uint32_t parent = first_cluster(content.entries[1], geometry_);
-      const bool in_root = site.parent_first == 0 &&
-                           (parent == 0 || parent == geometry_.root_cluster);
+      const bool in_root =
+          site.parent_first == 0 && (parent == 0 || parent == geometry_.root_cluster);
       if (parent != site.parent_first && !in_root) {
         doubtful_.push_back(std::move(site));
         return;
@@ -291,8 +289,8 @@ class Reader : public VolumeReader {
   void take_folder(const Content& content, const Site& site, bool live) {
     if (content.entries.empty()) return;
     const bool is_root = site.first == 0;
-    const FolderContent parsed = parse_folder(content.entries, geometry_,
-                                              live ? Trust::live : Trust::deleted, code_page_);
+    const FolderContent parsed =
+        parse_folder(content.entries, geometry_, live ? Trust::live : Trust::deleted, code_page_);
     const std::string label = is_root ? "the root folder" : "the folder " + site.entry.name.text;
     if (live && parsed.rejected > 0) {
       damage({content.parts.front().offset, 0},
@@ -372,8 +370,7 @@ class Reader : public VolumeReader {
     }
     stream.first = base_ + geometry_.offset_of(first);
     if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
-    const uint64_t wanted =
-        (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
+    const uint64_t wanted = (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
     if (entry.state == State::live) {
       place_live(stream, entry, first, wanted);
     } else {

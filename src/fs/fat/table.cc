@@ -85,13 +85,13 @@ Chain Table::chain(uint32_t first, uint64_t most, unsigned copy) {
     }
     const Link next = link(cluster, copy);
     if (!next.readable || next.value == 0 || next.value == bad_mark_) {
-      chain.end = !next.readable      ? Chain::End::unreadable
+      chain.end = !next.readable    ? Chain::End::unreadable
                   : next.value == 0 ? Chain::End::free_cluster
-                                      : Chain::End::bad_cluster;
+                                    : Chain::End::bad_cluster;
       break;
     }
-    const bool follows = !chain.runs.empty() &&
-                         chain.runs.back().first + chain.runs.back().count == cluster;
+    const bool follows =
+        !chain.runs.empty() && chain.runs.back().first + chain.runs.back().count == cluster;
     if (!follows) {
       // Only a jump, or a run that grows into an older one, can come back.
       if (!chain.runs.empty()) visited.add(chain.runs.back());

@@ -1,0 +1,27 @@
+#!/usr/bin/env bash
+# The one list of Debian packages this project needs. Installs those that are missing, and fetches
+# nothing if none is. With --recipes also what rebuilding the sample volumes takes.
+set -euo pipefail
+
+packages=(
+  g++ cmake ninja-build clang-format zstd
+  libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
+  nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev
+  libgtest-dev libbenchmark-dev
+)
+if [ "${1:-}" = --recipes ]; then
+  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio python3)
+fi
+
+missing=()
+for package in "${packages[@]}"; do
+  status=$(dpkg-query -W -f '${Status}' "$package" 2>/dev/null || true)
+  [ "$status" = "install ok installed" ] || missing+=("$package")
+done
+[ ${#missing[@]} -gt 0 ] || exit 0
+
+echo "Installing: ${missing[*]}"
+root=()
+[ "$(id -u)" = 0 ] || root=(sudo)
+"${root[@]}" apt-get update -q
+DEBIAN_FRONTEND=noninteractive "${root[@]}" apt-get install -q -y --no-install-recommends "${missing[@]}"

@@ -1,0 +1,8 @@
+#!/usr/bin/env bash
+# Installs what is missing, builds, and runs all tests. `scripts/test.sh asan` does so with the
+# address and undefined-behaviour sanitizers.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+preset=${1:-release}
+scripts/build.sh "$preset"
+ctest --preset "$preset" -j "$(nproc)"

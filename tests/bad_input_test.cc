@@ -1,0 +1,181 @@
+// Bad input: one clear sentence on standard error, the right exit code, and nothing lost.
+#include <gtest/gtest.h>
+
+#include <regex>
+
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+struct Case {
+  std::vector<std::string> arguments;  // `@` stands for the folder
+  int code;
+  const char* sentence;  // a regular expression
+};
+
+void PrintTo(const Case& c, std::ostream* out) {
+  for (const std::string& argument : c.arguments) *out << argument << ' ';
+}
+
+class BadInput : public testing::TestWithParam<Case> {
+ protected:
+  static void SetUpTestSuite() {
+    folder_ = new TempFolder;
+    const std::string image = sample("fat16-logger");
+    write_file(folder_->path("card.img"), image);
+    write_file(folder_->path("empty.img"), "");
+    write_file(folder_->path("hundred.img"), image.substr(0, 100));
+    write_file(folder_->path("text.img"), "station,time,level_mm\r\n" + std::string(5000, '7'));
+    write_file(folder_->path("note.txt"), "Not a shelf.\n");
+    std::filesystem::create_directory(folder_->path("full"));
+    write_file(folder_->path("full/kept"), "kept");
+    ASSERT_EQ(
+        undershelf({"scan", folder_->path("card.img"), "--shelf", folder_->path("card.shelf")})
+            .code,
+        0);
+    // A shelf whose source was moved away, and one whose source is another by now.
+    write_file(folder_->path("moved.img"), image);
+    undershelf({"scan", folder_->path("moved.img"), "--shelf", folder_->path("moved.shelf")});
+    std::filesystem::rename(folder_->path("moved.img"), folder_->path("elsewhere.img"));
+    write_file(folder_->path("changed.img"), image);
+    undershelf({"scan", folder_->path("changed.img"), "--shelf", folder_->path("changed.shelf")});
+    write_file(folder_->path("changed.img"), image.substr(0, 1 << 20) + std::string(31 << 20, 'x'));
+    std::filesystem::create_symlink(folder_->path("card.img"), folder_->path("link.img"));
+    shell("echo junk | dd of=" + folder_->path("damaged.shelf") + " 2>/dev/null; head -c 3000 " +
+          folder_->path("card.shelf") + " > " + folder_->path("damaged.shelf"));
+  }
+  static void TearDownTestSuite() {
+    delete folder_;
+    folder_ = nullptr;
+  }
+  static TempFolder* folder_;
+};
+TempFolder* BadInput::folder_ = nullptr;
+
+TEST_P(BadInput, IsAnsweredInOneSentence) {
+  Case c = GetParam();
+  for (std::string& argument : c.arguments) {
+    if (argument.starts_with("@")) argument = folder_->path(argument.substr(1));
+  }
+  const std::string before = read_file(folder_->path("card.img"));
+  const Outcome outcome = undershelf(c.arguments);
+  EXPECT_EQ(outcome.code, c.code) << outcome.err;
+  EXPECT_TRUE(std::regex_search(outcome.err, std::regex(c.sentence))) << outcome.err;
+  EXPECT_EQ(read_file(folder_->path("card.img")) == before, true);
+  EXPECT_EQ(read_file(folder_->path("full/kept")), "kept");
+  EXPECT_EQ(read_file(folder_->path("note.txt")), "Not a shelf.\n");
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Calls, BadInput,
+    testing::Values(
+        Case{{}, 2, "undershelf COMMAND"}, Case{{"rescue"}, 2, "no command `rescue`"},
+        Case{{"survey"}, 2, "SOURCE is missing"},
+        Case{{"list", "@card.shelf", "--colour"}, 2, "no option --colour"},
+        Case{{"list", "@card.shelf", "--stat", "live"}, 2, "no option --stat"},
+        Case{{"list", "@card.shelf", "more"}, 2, "one argument too many"},
+        Case{{"list", "@card.shelf", "--format", "xml"}, 2, "does not know `xml`"},
+        Case{{"list", "@card.shelf", "--state", "lost"}, 2, "does not know `lost`.*deleted"},
+        Case{{"list", "@card.shelf", "--rating", "good"}, 2, "whole, likely, partial, gone"},
+        Case{{"list", "@card.shelf", "--type", "film"}, 2, "does not know `film`"},
+        Case{{"list", "@card.shelf", "--kind", "link"}, 2, "does not know `link`"},
+        Case{{"list", "@card.shelf", "--sort", "colour"}, 2, "does not know `colour`"},
+        Case{{"list", "@card.shelf", "--size", "big"}, 2, "`big` is no size"},
+        Case{{"list", "@card.shelf", "--modified", "last week"}, 2, "`last week` is no date"},
+        Case{{"list", "@card.shelf", "--time-zone", "Oslo"}, 2, "no time zone `Oslo`"},
+        Case{{"list", "@card.shelf", "--id", "x"}, 2, "`x` is no id"},
+        Case{{"list", "@card.shelf", "--id", "9999"}, 2, "no entry 9999"},
+        Case{{"list", "@card.shelf", "--limit", "-1"}, 2, "."},
+        Case{{"show", "@card.shelf", "9999"}, 2, "no entry 9999"},
+        Case{{"peek", "@card.shelf", "9", "--stream", "x"}, 2, "no such content"},
+        Case{{"peek", "@card.shelf", "9", "--from", "1..2"}, 2, "one number of bytes"},
+        Case{{"tree", "@card.shelf", "--sort", "size"}, 2, "leave --sort out"},
+        Case{{"scan", "@card.img"}, 2, "--shelf FILE"},
+        Case{
+            {"scan", "@card.img", "--shelf", "@x", "--depth", "deep"}, 2, "cannot scan deeply yet"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--check", "full"}, 2, "cannot check whole"},
+        Case{{"export", "@card.shelf"}, 2, "--to DIR"}));
+
+INSTANTIATE_TEST_SUITE_P(
+    SourcesAndShelves, BadInput,
+    testing::Values(
+        Case{{"survey", "@none.img"}, 3, "Cannot open the source .*none.img"},
+        Case{{"survey", "@full"}, 3, "is a folder"}, Case{{"survey", "@empty.img"}, 3, "is empty"},
+        Case{{"survey", "/dev/null"}, 3, "no image file"},
+        Case{{"survey", "@hundred.img"}, 0, "was recognised"},
+        Case{{"survey", "@text.img"}, 0, "was recognised"},
+        Case{{"scan", "@none.img", "--shelf", "@x1"}, 3, "Cannot open"},
+        Case{{"scan", "@full", "--shelf", "@x1"}, 3, "is a folder"},
+        Case{{"scan", "@empty.img", "--shelf", "@x1"}, 3, "is empty"},
+        Case{{"scan", "@hundred.img", "--shelf", "@x2"}, 1, "No volume was found"},
+        Case{{"scan", "@text.img", "--shelf", "@x3"}, 1, "No volume was found"},
+        Case{{"scan", "@card.img", "--shelf", "@no/such/folder"}, 3, "cannot be written"},
+        Case{{"scan", "@card.img", "--shelf", "@card.shelf"}, 4, "finished scan"},
+        Case{{"scan", "@text.img", "--shelf", "@card.shelf"}, 4, "describes another source"},
+        Case{{"scan", "@card.img", "--shelf", "@note.txt"}, 4, "is not a shelf"},
+        Case{{"scan", "@card.img", "--shelf", "@note.txt", "--replace"}, 4, "is not a shelf"},
+        Case{{"scan", "@card.img", "--shelf", "@card.img"}, 4, "is the source itself"},
+        Case{{"scan", "@card.img", "--shelf", "@link.img", "--replace"}, 4, "is the source itself"},
+        Case{{"list", "@none.shelf"}, 3, "There is no shelf"},
+        Case{{"list", "@full"}, 3, "it is a folder"},
+        Case{{"list", "@note.txt"}, 3, "is not a shelf"},
+        Case{{"list", "@card.img"}, 3, "is not a shelf"},
+        Case{{"list", "@damaged.shelf"}, 3, "shelf"},
+        Case{{"peek", "@moved.shelf", "9"}, 3, "no longer there.*--source"},
+        Case{{"export", "@moved.shelf", "--to", "@x4"}, 3, "no longer there.*--source"},
+        Case{{"peek", "@moved.shelf", "9", "--source", "@elsewhere.img"}, 0, "Bytes 0 to"},
+        Case{{"export", "@moved.shelf", "--to", "@x5", "--source", "@text.img"},
+             3,
+             "not the source this shelf describes"},
+        Case{{"peek", "@changed.shelf", "9"}, 3, "differ from those of the scanned source"},
+        Case{{"export", "@card.shelf", "--to", "@full"}, 4, "not an empty folder"},
+        Case{{"export", "@card.shelf", "--to", "@note.txt"}, 4, "not an empty folder"},
+        Case{{"export", "@card.shelf", "--to", "@card.img"}, 4, "source itself"},
+        Case{{"export", "@card.shelf", "--to", "@card.img/bag"}, 4, "cannot be made"}));
+
+TEST(BadInputs, ATruncatedImageIsReadAsFarAsItGoes) {
+  const TempFolder folder;
+  write_file(folder.path("short.img"), sample("fat16-logger").substr(0, 200'000));
+  const Outcome scan = undershelf({"scan", folder.path("short.img"), "--shelf", folder.path("s")});
+  EXPECT_EQ(scan.code, 1);
+  EXPECT_NE(scan.err.find("The source ends before a volume on it does"), std::string::npos);
+  size_t whole = 0;
+  for (const Json& row : undershelf({"list", folder.path("s"), "--format", "jsonl"}).lines()) {
+    if (row["kind"] != "file") continue;
+    if (row["rating"] == "whole") ++whole;
+    EXPECT_LE(row["intact_bytes"], row["size"]);
+  }
+  EXPECT_GT(whole, 3U);
+  EXPECT_NE(undershelf({"list", folder.path("s"), "--rating", "partial", "--count"}).out,
+            undershelf({"list", folder.path("s"), "--rating", "likely", "--count"}).out);
+}
+
+TEST(BadInputs, ATargetWithoutRoomIsRefusedAndOneThatFillsUpKeepsWhatIsDone) {
+  const TempFolder folder;
+  write_file(folder.path("card.img"), sample("fat16-logger"));
+  ASSERT_EQ(undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("s")}).code, 0);
+  const auto on_small_target = [&](const std::string& size, const std::string& then) {
+    const std::string inner = "mkdir -p " + folder.path("t") +
+                              " && mount -t tmpfs -o size=" + size + " tmpfs " + folder.path("t") +
+                              " && cd " + folder.path("t") + " && " + then;
+    return shell("unshare -rm sh -c " + quoted(inner));
+  };
+  if (on_small_target("1m", "true").code != 0) GTEST_SKIP() << "no private mounts here";
+  const std::string export_it =
+      quoted(UNDERSHELF_PROGRAM) + " export " + folder.path("s") + " --to bag";
+  const Outcome refused = on_small_target("300k", export_it + "; code=$?; ls; exit $code");
+  EXPECT_EQ(refused.code, 4) << refused.err;
+  EXPECT_NE(refused.err.find("free"), std::string::npos);
+  EXPECT_EQ(refused.out, "") << "nothing was made";
+  // Room is there when it begins; another file takes it meanwhile. What is listed is right.
+  const Outcome filled = on_small_target(
+      "2500k", "(head -c 1900k /dev/zero > other) & " + export_it +
+                   "; code=$?; wait; cd bag && sha256sum --quiet -c manifest-sha256.txt || exit 9; "
+                   "exit $code");
+  EXPECT_TRUE(filled.code == 1 || filled.code == 0 || filled.code == 4)
+      << filled.code << filled.err;
+}
+
+}  // namespace
+}  // namespace undershelf::test

@@ -1,0 +1,178 @@
+// Damage on a FAT16 card: each costs only what it damages, is counted and reported.
+#include <gtest/gtest.h>
+
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+// The FAT16 sample: 4 sectors of 512 bytes a cluster; places from its boot sector.
+class Damage : public testing::Test {
+ protected:
+  void SetUp() override {
+    image_ = sample("fat16-logger");
+    const auto u16 = [&](size_t at) {
+      return static_cast<unsigned char>(image_[at]) | static_cast<unsigned char>(image_[at + 1])
+                                                          << 8;
+    };
+    fat_ = static_cast<size_t>(u16(14)) * 512;
+    fat_size_ = static_cast<size_t>(u16(22)) * 512;
+    root_ = fat_ + 2 * fat_size_;
+    data_ = root_ + static_cast<size_t>(u16(17)) * 32;
+  }
+
+  void set_link(unsigned cluster, unsigned value) {
+    put16(image_, fat_ + 2 * cluster, value);
+    put16(image_, fat_ + fat_size_ + 2 * cluster, value);
+  }
+  // The 8.3 entry with these eleven bytes, anywhere in the image.
+  size_t entry(const std::string& name) const {
+    const size_t at = std::min(image_.find(name + ' '), image_.find(name + '\x10'));
+    EXPECT_NE(at, std::string::npos) << name;
+    return at;
+  }
+  unsigned first_cluster(size_t at) const {
+    return static_cast<unsigned char>(image_[at + 26]) |
+           static_cast<unsigned>(static_cast<unsigned char>(image_[at + 27])) << 8;
+  }
+
+  // Scans the damaged image; damage must be said where `expected` is 1.
+  std::vector<Json> scan(int expected) {
+    write_file(folder_.path("card.img"), image_);
+    const Outcome outcome = undershelf(
+        {"scan", folder_.path("card.img"), "--shelf", folder_.path("shelf"), "--replace"});
+    EXPECT_EQ(outcome.code, expected) << outcome.err;
+    EXPECT_EQ(outcome.err.find("Damage") != std::string::npos, expected == 1) << outcome.err;
+    return undershelf({"list", folder_.path("shelf"), "--format", "jsonl"}).lines();
+  }
+  static Json row(const std::vector<Json>& rows, const std::string& path) {
+    for (const Json& r : rows) {
+      if (r["path"] == path) return r;
+    }
+    ADD_FAILURE() << path << " is not listed";
+    return {};
+  }
+  static size_t whole(const std::vector<Json>& rows) {
+    return static_cast<size_t>(std::count_if(rows.begin(), rows.end(), [](const Json& r) {
+      return r["state"] == "live" && r["rating"] == "whole";
+    }));
+  }
+
+  TempFolder folder_;
+  std::string image_;
+  size_t fat_ = 0, fat_size_ = 0, root_ = 0, data_ = 0;
+  static constexpr size_t kLive = 16;  // living files on the sound card
+};
+
+TEST_F(Damage, AChainThatLoops) {
+  const unsigned first = first_cluster(entry("TG07    CSV"));
+  set_link(first + 2, first);
+  const auto rows = scan(1);
+  const Json file = row(rows, "READINGS/2026-03-02/TG07.CSV");
+  EXPECT_EQ(file["rating"], "partial");
+  EXPECT_EQ(file["intact_bytes"], 3 * 2048);
+  EXPECT_EQ(whole(rows), kLive - 1);
+}
+
+TEST_F(Damage, AChainThatIsCut) {
+  const unsigned first = first_cluster(entry("TG07    CSV"));
+  set_link(first + 1, 0);
+  const auto rows = scan(1);
+  EXPECT_EQ(row(rows, "READINGS/2026-03-02/TG07.CSV")["rating"], "partial");
+  EXPECT_EQ(whole(rows), kLive - 1);
+}
+
+TEST_F(Damage, TheOtherFatKnowsBetter) {
+  const unsigned first = first_cluster(entry("TG07    CSV"));
+  put16(image_, fat_ + 2 * (first + 1), 0);  // the first copy only
+  EXPECT_EQ(whole(scan(0)), kLive);
+}
+
+TEST_F(Damage, TwoFilesOnOneChain) {
+  const size_t log = entry("SYSTEM  LOG");
+  put16(image_, log + 26, first_cluster(entry("TG07    CSV")));
+  const auto rows = scan(0);
+  EXPECT_EQ(row(rows, "SYSTEM.LOG")["rating"], "partial");
+  EXPECT_EQ(row(rows, "READINGS/2026-03-02/TG07.CSV")["rating"], "partial");
+  EXPECT_EQ(whole(rows), kLive - 2);
+}
+
+TEST_F(Damage, AFolderThatContainsItself) {
+  const unsigned readings = first_cluster(entry("READINGS   "));
+  const size_t inside = data_ + (readings - 2) * 2048;
+  ASSERT_EQ(image_.substr(inside, 2), ". ");
+  // The third entry of the folder becomes the folder itself.
+  std::string self = image_.substr(entry("READINGS   "), 32);
+  image_.replace(inside + 8 * 32, 32, self);
+  const auto rows = scan(1);
+  row(rows, "READINGS/READINGS");
+  EXPECT_EQ(whole(rows), kLive);
+}
+
+TEST_F(Damage, FirstClustersThatAreNone) {
+  for (const unsigned cluster : {1U, 60000U}) {
+    image_ = sample("fat16-logger");
+    put16(image_, entry("SYSTEM  LOG") + 26, cluster);
+    const auto rows = scan(1);
+    EXPECT_EQ(row(rows, "SYSTEM.LOG")["rating"], "gone") << cluster;
+    EXPECT_EQ(whole(rows), kLive - 1);
+  }
+  // 0 stands for no content; the size says otherwise.
+  image_ = sample("fat16-logger");
+  put16(image_, entry("SYSTEM  LOG") + 26, 0);
+  EXPECT_EQ(row(scan(1), "SYSTEM.LOG")["rating"], "gone");
+  // Of a folder: it is listed, and what is in it is not.
+  image_ = sample("fat16-logger");
+  put16(image_, entry("READINGS   ") + 26, 60000);
+  row(scan(1), "READINGS");
+}
+
+TEST_F(Damage, ASizeBeyondTheVolume) {
+  put32(image_, entry("SYSTEM  LOG") + 28, UINT32_MAX);
+  put32(image_,
+        entry("\xE5"
+              "EADME  TXT") +
+            28,
+        UINT32_MAX);
+  const auto rows = scan(1);
+  EXPECT_EQ(row(rows, "SYSTEM.LOG")["rating"], "partial");
+  const Json lost = row(rows, "_EADME.TXT");
+  EXPECT_EQ(lost["rating"], "partial");
+  EXPECT_EQ(lost["size"], UINT32_MAX);
+  EXPECT_EQ(whole(rows), kLive - 1);
+}
+
+TEST_F(Damage, AFolderFullOfRubbish) {
+  const unsigned charts = first_cluster(entry("CHARTS     "));
+  for (size_t i = 0; i < 2048; ++i) {
+    image_[data_ + (charts - 2) * 2048 + i] = static_cast<char>(i * 131 + i / 7 + 1);
+  }
+  const auto rows = scan(1);
+  EXPECT_EQ(whole(rows), kLive - 1) << "the one file in it";
+  EXPECT_LT(rows.size(), 48U);
+}
+
+TEST_F(Damage, AFatShorterThanTheVolume) {
+  put16(image_, 22, 1);  // one sector: 254 clusters of some 16,000; everything behind it moves
+  write_file(folder_.path("card.img"), image_);
+  const Outcome outcome =
+      undershelf({"scan", folder_.path("card.img"), "--shelf", folder_.path("shelf")});
+  EXPECT_TRUE(outcome.code == 0 || outcome.code == 1) << outcome.err;
+}
+
+// Rubbish in each field of the boot sector in turn: never a crash, a hang or a wrong exit code.
+TEST_F(Damage, RubbishInTheBootSector) {
+  for (size_t at = 0; at < 64; ++at) {
+    for (const char value : {'\0', '\xFF', '\x55'}) {
+      std::string damaged = image_.substr(0, 1 << 20);
+      damaged[at] = value;
+      write_file(folder_.path("card.img"), damaged);
+      const Outcome outcome = undershelf(
+          {"scan", folder_.path("card.img"), "--shelf", folder_.path("shelf"), "--replace"});
+      ASSERT_TRUE(outcome.code == 0 || outcome.code == 1) << at << " " << outcome.err;
+    }
+  }
+}
+
+}  // namespace
+}  // namespace undershelf::test

@@ -1,0 +1,86 @@
+// Plain values: pieces and their packed form, times, text.
+#include <gtest/gtest.h>
+
+#include "model/pieces.h"
+#include "model/text.h"
+#include "model/time.h"
+
+namespace undershelf {
+namespace {
+
+using enum Piece::Kind;
+
+TEST(Pieces, PackedFormBringsBackWhatWasPacked) {
+  const std::vector<Pieces> cases = {
+      {},
+      {{range, 0, 1}},
+      {{range, uint64_t{1} << 45, 4096}, {zeros, 0, 77}, {range, 512, uint64_t{1} << 40}},
+      {{unknown, 0, 5}, {inline_bytes, 3, 9}, {range, 12, 1}, {range, 4096, 8192}},
+  };
+  for (const Pieces& pieces : cases) EXPECT_EQ(unpack(pack(pieces)), pieces);
+}
+
+TEST(Pieces, DamagedPackedFormIsRefused) {
+  const std::string sound = pack({{range, 1'000'000, 4096}, {range, 9'000'000, 4096}});
+  for (size_t cut = 1; cut < sound.size(); ++cut) {
+    const auto pieces = unpack(sound.substr(0, cut));
+    EXPECT_TRUE(!pieces || pieces->size() < 2);
+  }
+  EXPECT_FALSE(unpack(std::string(20, '\xFF')));
+  std::string huge;
+  for (int i = 0; i < 4; ++i) huge += pack({{zeros, 0, (uint64_t{1} << 62) - 1}});
+  EXPECT_FALSE(unpack(huge)) << "lengths that add up beyond 2^63";
+}
+
+TEST(Pieces, JoinAndTruncate) {
+  Pieces pieces;
+  append_piece(pieces, {range, 1000, 10});
+  append_piece(pieces, {range, 1010, 5});
+  append_piece(pieces, {range, 2000, 0});
+  append_piece(pieces, {zeros, 0, 3});
+  append_piece(pieces, {zeros, 0, 4});
+  EXPECT_EQ(pieces, (Pieces{{range, 1000, 15}, {zeros, 0, 7}}));
+  EXPECT_EQ(total_length(pieces), 22U);
+  EXPECT_EQ(truncated(pieces, 16), (Pieces{{range, 1000, 15}, {zeros, 0, 1}}));
+}
+
+TEST(Times, AreWrittenAsStored) {
+  const auto at = [](CivilTime civil) { return to_rfc3339(*from_civil(civil)); };
+  EXPECT_EQ(at({2026, 3, 4, 10, 20, 30, 0}), "2026-03-04T10:20:30Z");
+  EXPECT_EQ(at({2026, 3, 4, 10, 20, 30, 100'000}), "2026-03-04T10:20:30.01Z");
+  EXPECT_EQ(at({1601, 1, 1, 0, 0, 0, 1}), "1601-01-01T00:00:00.0000001Z");
+  EXPECT_FALSE(from_civil({2026, 2, 29, 0, 0, 0, 0}));
+  EXPECT_FALSE(from_civil({2026, 13, 1, 0, 0, 0, 0}));
+  EXPECT_FALSE(from_civil({2026, 1, 1, 24, 0, 0, 0}));
+}
+
+TEST(Times, ZonesKnowTheirSummerTime) {
+  const auto zone = Zone::named("Europe/Oslo");
+  ASSERT_TRUE(zone);
+  const auto utc = [&](CivilTime civil) { return to_rfc3339(zone->to_utc(*from_civil(civil))); };
+  EXPECT_EQ(utc({2026, 1, 15, 12, 0, 0, 0}), "2026-01-15T11:00:00Z");
+  EXPECT_EQ(utc({2026, 7, 15, 12, 0, 0, 0}), "2026-07-15T10:00:00Z");
+  EXPECT_FALSE(Zone::named("Nowhere/Atall"));
+}
+
+TEST(Text, NamesAreComposedAndNothingIsLost) {
+  const Name composed = name_from_utf16(u"E\u0301cluse \U0001F30A");
+  EXPECT_EQ(composed.text, "\u00C9cluse \U0001F30A");
+  EXPECT_TRUE(composed.exact);
+  EXPECT_TRUE(composed.raw.empty());
+
+  const Name unpaired = name_from_utf16(std::u16string{u'a', char16_t{0xD800}, u'/'});
+  EXPECT_EQ(unpaired.text, "a\uFFFD\uFFFD");
+  EXPECT_FALSE(unpaired.exact);
+  EXPECT_EQ(to_hex(unpaired.raw), "610000d82f00");
+}
+
+TEST(Text, IsCutAndShownSafely) {
+  EXPECT_EQ(cut_utf8("a\u00E9b", 2), "a");
+  EXPECT_EQ(cut_utf8("a\u00E9b", 3), "a\u00E9");
+  EXPECT_EQ(printable("a\x1b[31mb\n\u009B"), "a\uFFFD[31mb\uFFFD\uFFFD");
+  EXPECT_EQ(columns("a\u0301\u6F6E\U0001F30A"), 5U);
+}
+
+}  // namespace
+}  // namespace undershelf

@@ -1,0 +1,185 @@
+// The whole job on volumes that real drivers wrote, against what is known to be true of them.
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <gtest/gtest.h>
+
+#include <map>
+#include <sstream>
+
+#include "model/text.h"
+#include "source/hash.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+class Recovery : public testing::TestWithParam<const char*> {
+ protected:
+  void SetUp() override {
+    write_file(image_, sample(GetParam()));
+    const Outcome scan = undershelf({"scan", image_, "--shelf", shelf_});
+    ASSERT_EQ(scan.code, 0) << scan.err;
+  }
+
+  std::vector<Json> list(std::vector<std::string> more = {}) {
+    more.insert(more.begin(), {"list", shelf_, "--format", "jsonl"});
+    const Outcome listed = undershelf(more);
+    EXPECT_EQ(listed.code, 0) << listed.err;
+    return listed.lines();
+  }
+
+  // The one row of what truth tells of, by its true path or, where only an 8.3 name was there and
+  // its first letter is lost, with `_` in its place.
+  static const Json* find(const std::vector<Json>& rows, const Json& true_one) {
+    const Json* found = nullptr;
+    for (const Json& row : rows) {
+      if (row["state"] != true_one["state"] || row["kind"] != true_one["kind"]) continue;
+      std::string path = true_one["path"];
+      const bool exact = row["path"] == path;
+      if (!exact) path[path.rfind('/') + 1] = '_';
+      if (!exact && (row["path"] != path || row["path_exact"] == true)) continue;
+      EXPECT_EQ(found, nullptr) << "listed twice: " << path;
+      found = &row;
+    }
+    return found;
+  }
+
+  TempFolder folder_;
+  std::string image_ = folder_.path("card.img");
+  std::string shelf_ = folder_.path("card.shelf");
+};
+
+TEST_P(Recovery, EveryFileIsListedWithPathSizeAndTimeAndNoOther) {
+  const std::vector<Json> rows = list();
+  const std::vector<Json> known = truth(GetParam());
+  ASSERT_GT(known.size(), 20U);
+  for (const Json& one : known) {
+    const Json* row = find(rows, one);
+    ASSERT_NE(row, nullptr) << one["path"];
+    if (one["kind"] != "file") continue;
+    EXPECT_EQ((*row)["size"], one["size"]) << one["path"];
+    EXPECT_EQ((*row)["modified"], one["modified"]) << one["path"];
+  }
+  EXPECT_EQ(rows.size(), known.size()) << "something is listed that never was";
+}
+
+TEST_P(Recovery, NamesThatCanBeKnownAreExact) {
+  const std::vector<Json> rows = list({"--state", "deleted", "--kind", "file"});
+  size_t exact = 0;
+  for (const Json& row : rows) exact += row["path_exact"] == true;
+  EXPECT_GT(exact, 10U);
+  for (const Json& row : rows) {
+    // Unsure: a lost first letter, or a long name that fills its slots and so may be cut.
+    bool is_sure = true;
+    std::istringstream parts(row["path"].get<std::string>());
+    for (std::string part; std::getline(parts, part, '/');) {
+      is_sure = is_sure && !part.starts_with('_') && to_utf16(part).size() % 13 != 0;
+    }
+    EXPECT_EQ(row["path_exact"], is_sure) << row["path"];
+  }
+}
+
+TEST_P(Recovery, ExportBringsBackEveryByteThatSurvived) {
+  const std::string bag = folder_.path("bag");
+  const Outcome exported = undershelf({"export", shelf_, "--to", bag, "--even-gone"});
+  EXPECT_EQ(exported.code, 1) << "overwritten files are part of the sample";
+  const Outcome verified = shell("cd " + quoted(bag) +
+                                 " && sha256sum -c manifest-sha256.txt && "
+                                 "sha256sum -c tagmanifest-sha256.txt");
+  EXPECT_EQ(verified.code, 0) << verified.err;
+
+  std::map<int64_t, Json> written;
+  for (const Json& record : shell("cat " + quoted(bag + "/exported.jsonl")).lines()) {
+    written[record["id"]] = record;
+  }
+  const std::vector<Json> rows = list();
+  for (const Json& one : truth(GetParam())) {
+    if (one["kind"] != "file") continue;
+    const Json& row = *find(rows, one);
+    const Json& record = written.at(row["id"]);
+    const bool survived = one["surviving_bytes"] == one["size"];
+    EXPECT_EQ(record["sha256"] == one["sha256"], survived) << one["path"];
+    // No promise is broken, and none is withheld where every byte is there.
+    const std::string rating = row["rating"];
+    if (survived) {
+      EXPECT_TRUE(rating == "whole" || rating == "likely") << one["path"] << " " << rating;
+      EXPECT_TRUE(record["missing"].empty());
+    } else {
+      EXPECT_EQ(rating, one["surviving_bytes"] == 0 ? "gone" : "partial") << one["path"];
+      EXPECT_EQ(row["score"], 0);
+      uint64_t missing = 0;
+      for (const Json& hole : record["missing"]) missing += hole["length"].get<uint64_t>();
+      EXPECT_EQ(missing + row["intact_bytes"].get<uint64_t>(), one["size"]);
+      EXPECT_EQ(row["intact_bytes"], one["surviving_bytes"]) << one["path"];
+    }
+    const std::string path = bag + "/" + record["path"].get<std::string>();
+    const Outcome time = shell("stat -c %Y " + quoted(path));
+    const Outcome expected = shell("date -d " + one["modified"].get<std::string>() + " +%s");
+    EXPECT_EQ(time.out, expected.out) << one["path"];
+  }
+}
+
+TEST_P(Recovery, FormerNamesAreNotLostFiles) {
+  size_t renamed = 0;
+  for (const Json& one : truth(GetParam())) {
+    if (one["former_names"].empty() || one["state"] != "live") continue;
+    ++renamed;
+    for (const Json& row : list({"--path", one["path"].get<std::string>()})) {
+      const std::string shown =
+          undershelf({"show", shelf_, std::to_string(row["id"].get<int64_t>())}).out;
+      EXPECT_NE(shown.find("former name"), std::string::npos) << shown;
+    }
+  }
+  EXPECT_EQ(renamed, std::string(GetParam()) == "fat16-logger" ? 3U : 0U);
+}
+
+TEST_P(Recovery, NoCommandChangesTheSource) {
+  const auto hash = [&] {
+    const std::string bytes = read_file(image_);
+    return sha256_hex(std::as_bytes(std::span(bytes)));
+  };
+  const std::string before = hash();
+  std::filesystem::permissions(image_, std::filesystem::perms::owner_read);
+  // Without the rights of root, where the tests have them.
+  const bool root = shell("id -u").out == "0\n";
+  const std::string user = root ? "setpriv --reuid=65534 --regid=65534 --clear-groups " : "";
+  std::filesystem::permissions(image_, std::filesystem::perms::others_read,
+                               std::filesystem::perm_options::add);
+  std::filesystem::permissions(folder_.path(), std::filesystem::perms::all);
+  const auto run = [&](const std::string& arguments) {
+    return shell("cd " + quoted(folder_.path()) + " && " + user + quoted(UNDERSHELF_PROGRAM) + " " +
+                 arguments)
+        .code;
+  };
+  EXPECT_EQ(run("survey card.img"), 0);
+  EXPECT_EQ(run("scan card.img --shelf second.shelf"), 0);
+  EXPECT_EQ(run("volumes second.shelf"), 0);
+  EXPECT_EQ(run("list second.shelf"), 0);
+  EXPECT_EQ(run("tree second.shelf"), 0);
+  EXPECT_EQ(run("show second.shelf 9"), 0);
+  EXPECT_EQ(run("peek second.shelf 9"), 0);
+  EXPECT_EQ(run("export second.shelf --to bag --state live"), 0);
+  EXPECT_EQ(hash(), before);
+}
+
+TEST_P(Recovery, ScanningAgainChangesNothing) {
+  const std::vector<Json> first = list();
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf_, "--replace"}).code, 0);
+  EXPECT_EQ(list(), first);
+  // As after a kill: rows are there, the scan never ended. Ids stay.
+  SQLite::Database(shelf_, SQLite::OPEN_READWRITE)
+      .exec("UPDATE scans SET state='running', ended=NULL");
+  const Outcome volumes = undershelf({"volumes", shelf_});
+  EXPECT_NE(volumes.err.find("has not finished"), std::string::npos) << volumes.err;
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf_}).code, 0);
+  EXPECT_EQ(list(), first);
+}
+
+INSTANTIATE_TEST_SUITE_P(Samples, Recovery, testing::Values("fat16-logger", "fat32-logger"),
+                         [](const auto& sample_info) {
+                           std::string name = sample_info.param;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+}  // namespace
+}  // namespace undershelf::test

@@ -1,0 +1,116 @@
+// Sources, windows on them, partition maps, and streams read through them.
+#include <gtest/gtest.h>
+
+#include "layout/layout.h"
+#include "source/identity.h"
+#include "stream/stream.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+using enum Piece::Kind;
+
+std::string read_all(const Source& source, uint64_t offset, size_t length, ReadResult* result) {
+  std::string out(length, 'x');
+  *result = source.read(offset, std::as_writable_bytes(std::span(out)));
+  return out;
+}
+
+TEST(FileSource, FillsWhatItCanAndReportsTheRest) {
+  const TempFolder folder;
+  write_file(folder.path("image"), std::string(1000, 'a'));
+  const SourcePtr source = open_source(folder.path("image"));
+  EXPECT_EQ(source->size(), 1000U);
+  ReadResult result;
+  EXPECT_EQ(read_all(*source, 990, 20, &result), std::string(10, 'a') + std::string(10, '\0'));
+  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{1000, 10}}));
+  EXPECT_EQ(read_all(*source, UINT64_MAX - 5, 4, &result), std::string(4, '\0'));
+  EXPECT_FALSE(result.ok());
+  // The file shrinks while it is open.
+  std::filesystem::resize_file(folder.path("image"), 100);
+  EXPECT_EQ(read_all(*source, 96, 8, &result), "aaaa" + std::string(4, '\0'));
+  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{100, 4}}));
+}
+
+TEST(Window, ShowsItsPartOnly) {
+  const auto base = std::make_shared<MemorySource>("0123456789", std::vector<ByteRange>{{4, 2}});
+  const Window window(base, 3, 5);
+  ReadResult result;
+  EXPECT_EQ(read_all(window, 0, 7, &result), std::string("3\0\0"
+                                                         "67\0\0",
+                                                         7));
+  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{1, 2}, {5, 2}}));
+}
+
+TEST(Identity, NoticesAnotherSource) {
+  std::string bytes(3'000'000, 'q');
+  const SourceIdentity known = identify("x.img", MemorySource(bytes));
+  EXPECT_EQ(difference(known, MemorySource(bytes)), "");
+  EXPECT_NE(difference(known, MemorySource(bytes + "q")), "");
+  bytes[1'500'000] = 'r';
+  EXPECT_NE(difference(known, MemorySource(bytes)), "") << "a small source is hashed all over";
+  // A block that could not be read then, or cannot be read now, decides nothing.
+  const SourceIdentity damaged = identify("x.img", MemorySource(bytes, {{1'000'000, 10}}));
+  EXPECT_EQ(difference(damaged, MemorySource(bytes)), "");
+  EXPECT_EQ(difference(identify("x.img", MemorySource(bytes)), MemorySource(bytes, {{5, 1}})), "");
+}
+
+std::string map_with(uint32_t start, uint32_t sectors, char status = 0, char type = 6) {
+  std::string disk(65536, '\0');
+  disk[446] = status;
+  disk[450] = type;
+  put32(disk, 454, start);
+  put32(disk, 458, sectors);
+  disk[510] = 0x55;
+  disk[511] = static_cast<char>(0xAA);
+  return disk;
+}
+
+TEST(Layout, ReadsPrimaryPartitions) {
+  const Layout layout = read_layout(MemorySource(map_with(8, 100, static_cast<char>(0x80))));
+  ASSERT_EQ(layout.scheme, "mbr");
+  ASSERT_EQ(layout.partitions.size(), 1U);
+  EXPECT_EQ(layout.partitions[0].range, (ByteRange{4096, 51200}));
+  EXPECT_TRUE(layout.partitions[0].bootable);
+  EXPECT_TRUE(layout.notes.empty());
+}
+
+TEST(Layout, SaysWhatIsOdd) {
+  EXPECT_EQ(read_layout(MemorySource(map_with(8, 4000))).notes.size(), 1U) << "ends behind the end";
+  EXPECT_EQ(read_layout(MemorySource(map_with(8000, 10))).notes.size(), 1U) << "starts behind it";
+  EXPECT_EQ(read_layout(MemorySource(map_with(8, 100, 0x17))).scheme, "none") << "boot code";
+  EXPECT_EQ(read_layout(MemorySource(std::string(100, '\x55'))).scheme, "none");
+}
+
+TEST(Stream, JoinsPiecesAndKnowsItsHoles) {
+  const auto source =
+      std::make_shared<MemorySource>("abcdefghijklmnopqrstuvwxyz", std::vector<ByteRange>{{22, 2}});
+  // 4 bytes of source, 3 unknown, 2 inline, 6 of source of which 2 are overwritten and 2 are bad.
+  const Pieces pieces = {{range, 2, 4}, {unknown, 0, 3}, {inline_bytes, 1, 2}, {range, 18, 40}};
+  const StreamReader stream(source, pieces, "XYZ", 20, 15, {{18, 2}});
+  EXPECT_EQ(stream.known_holes(),
+            (std::vector<Hole>{{4, 3, Hole::Why::unknown}, {9, 2, Hole::Why::overwritten}}));
+  std::string out(25, '?');
+  const auto bytes = std::as_writable_bytes(std::span(out));
+  EXPECT_EQ(stream.read(0, bytes), (std::vector<Hole>{{13, 2, Hole::Why::unreadable}}));
+  std::string expected = "cdef" + std::string(3, '\0') + "YZ" + std::string(2, '\0') + "uv";
+  expected.resize(25, '\0');
+  EXPECT_EQ(out, expected);
+  // Any part reads as the same part of the whole.
+  for (size_t at = 0; at < 20; ++at) {
+    std::string part(6, '?');
+    stream.read(at, std::as_writable_bytes(std::span(part)));
+    std::string whole = expected + std::string(10, '\0');
+    EXPECT_EQ(part, whole.substr(at, 6)) << at;
+  }
+}
+
+TEST(Stream, PiecesThatEndEarlyLeaveAHole) {
+  const auto source = std::make_shared<MemorySource>("abc");
+  const StreamReader stream(source, {{range, 0, 2}}, "", 10, 10, {});
+  EXPECT_EQ(stream.known_holes(), (std::vector<Hole>{{2, 8, Hole::Why::unknown}}));
+}
+
+}  // namespace
+}  // namespace undershelf::test

@@ -1,0 +1,109 @@
+#include "support.h"
+
+#include <gtest/gtest.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <cstring>
+#include <fstream>
+#include <sstream>
+
+namespace undershelf::test {
+namespace {
+
+std::vector<Json> parse_lines(const std::string& text) {
+  std::vector<Json> lines;
+  std::istringstream in(text);
+  for (std::string line; std::getline(in, line);) lines.push_back(Json::parse(line));
+  return lines;
+}
+
+}  // namespace
+
+TempFolder::TempFolder() {
+  std::string made = (std::filesystem::temp_directory_path() / "undershelf-test-XXXXXX").string();
+  if (::mkdtemp(made.data()) == nullptr) std::abort();
+  path_ = made;
+}
+
+TempFolder::~TempFolder() {
+  std::error_code error;
+  std::filesystem::remove_all(path_, error);
+}
+
+std::vector<Json> Outcome::lines() const { return parse_lines(out); }
+
+std::string quoted(const std::string& text) {
+  std::string out = "'";
+  for (const char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return out + "'";
+}
+
+Outcome shell(const std::string& command) {
+  const TempFolder folder;
+  const std::string out = folder.path("out");
+  const std::string err = folder.path("err");
+  const int status =
+      std::system(("{ " + command + "\n} >" + out + " 2>" + err + " </dev/null").c_str());
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, read_file(out), read_file(err)};
+}
+
+Outcome undershelf(const std::vector<std::string>& arguments) {
+  std::string command = quoted(UNDERSHELF_PROGRAM);
+  for (const std::string& argument : arguments) command += " " + quoted(argument);
+  return shell(command);
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  std::ostringstream out;
+  out << in.rdbuf();
+  return out.str();
+}
+
+void write_file(const std::string& path, const std::string& content) {
+  std::ofstream(path, std::ios::binary) << content;
+}
+
+std::string sample(const std::string& name) {
+  const Outcome unpacked =
+      shell("zstd -dcq " + quoted(std::string(UNDERSHELF_SAMPLES) + "/" + name + ".img.zst"));
+  EXPECT_EQ(unpacked.code, 0) << unpacked.err;
+  return unpacked.out;
+}
+
+std::vector<Json> truth(const std::string& name) {
+  return parse_lines(read_file(std::string(UNDERSHELF_SAMPLES) + "/" + name + ".truth.jsonl"));
+}
+
+ReadResult MemorySource::read(uint64_t offset, std::span<std::byte> out) const {
+  std::ranges::fill(out, std::byte{0});
+  const ByteRange wanted{offset, out.size()};
+  const ByteRange there = overlap(wanted, {0, bytes_.size()});
+  if (there.length > 0) std::memcpy(out.data(), bytes_.data() + there.offset, there.length);
+  ReadResult result;
+  for (const ByteRange& bad : bad_) {
+    const ByteRange shared = overlap(bad, wanted);
+    if (shared.length == 0) continue;
+    std::memset(out.data() + (shared.offset - offset), 0, shared.length);
+    result.bad.push_back(shared);
+  }
+  if (there.length < out.size()) {
+    result.bad.push_back({offset + there.length, out.size() - there.length});
+  }
+  return result;
+}
+
+void put16(std::string& image, size_t at, unsigned value) {
+  image[at] = static_cast<char>(value);
+  image[at + 1] = static_cast<char>(value >> 8);
+}
+
+void put32(std::string& image, size_t at, uint32_t value) {
+  put16(image, at, value & 0xFFFF);
+  put16(image, at + 2, value >> 16);
+}
+
+}  // namespace undershelf::test

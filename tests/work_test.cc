@@ -1,0 +1,222 @@
+// The steps between reading and exporting: claims, placing, rating, globs, filters, safe names.
+#include <gtest/gtest.h>
+
+#include "exporting/safe_names.h"
+#include "model/error.h"
+#include "placing/placing.h"
+#include "rating/rating.h"
+#include "shelf/glob.h"
+#include "shelf/selection.h"
+
+namespace undershelf {
+namespace {
+
+using enum Piece::Kind;
+
+ClaimMap claims_of(const std::vector<Claim>& list) {
+  ClaimMap claims;
+  for (const Claim& claim : list) claims.add(claim.range, claim.entry);
+  claims.settle();
+  return claims;
+}
+
+TEST(Claims, AreFoundAndDisputesCounted) {
+  const ClaimMap claims =
+      claims_of({{{100, 50}, 1}, {{300, 10}, 2}, {{120, 100}, 3}, {{130, 10}, 4}});
+  EXPECT_EQ(claims.at_or_after(0)->entry, 1);
+  EXPECT_EQ(claims.at_or_after(150)->entry, 3);
+  EXPECT_EQ(claims.at_or_after(219)->range, (ByteRange{150, 70}));
+  EXPECT_EQ(claims.at_or_after(310), nullptr);
+  EXPECT_EQ(claims.disputed().at(1), 40U);
+  EXPECT_EQ(claims.disputed().at(3), 30U);
+  EXPECT_EQ(claims.disputed().at(4), 10U);
+  EXPECT_FALSE(claims.disputed().contains(2));
+  uint64_t held = 0;
+  claims.each_overlap({140, 165},
+                      [&](const Claim&, const ByteRange& shared) { held += shared.length; });
+  EXPECT_EQ(held, 10U + 70U + 5U);
+}
+
+const ClusterGrid kGrid{1000, 10, 1200};  // 20 clusters of 10 bytes
+
+TEST(Placing, GoesAroundWhatWasThereFirst) {
+  const ClaimMap claims = claims_of({{{1030, 10}, 1}, {{1060, 20}, 2}});
+  const auto older = [](const Claim&) { return Obstacle::stepped_over; };
+  const auto younger = [](const Claim&) { return Obstacle::overwrote; };
+  EXPECT_EQ(place_contiguously(1010, 15, kGrid, claims, older).pieces, (Pieces{{range, 1010, 15}}));
+  const Placed around = place_contiguously(1010, 65, kGrid, claims, older);
+  EXPECT_EQ(around.pieces, (Pieces{{range, 1010, 20}, {range, 1040, 20}, {range, 1080, 25}}));
+  EXPECT_EQ(around.gaps, 2U);
+  EXPECT_EQ(place_contiguously(1010, 65, kGrid, claims, younger).pieces,
+            (Pieces{{range, 1010, 65}}));
+  // The first cluster is recorded: nothing is stepped over there.
+  EXPECT_EQ(place_contiguously(1060, 5, kGrid, claims, older).pieces, (Pieces{{range, 1060, 5}}));
+}
+
+TEST(Placing, StopsAtTheEndOfTheVolume) {
+  const ClaimMap none = claims_of({});
+  const auto any = [](const Claim&) { return Obstacle::stepped_over; };
+  EXPECT_EQ(place_contiguously(1190, UINT32_MAX, kGrid, none, any).pieces,
+            (Pieces{{range, 1190, 10}, {unknown, 0, UINT32_MAX - 10}}));
+}
+
+Facts lost(uint64_t size) {
+  Facts facts;
+  facts.state = State::deleted;
+  facts.size = size;
+  facts.placement = Placement::inferred;
+  return facts;
+}
+
+TEST(Rating, PromisesNoMoreThanIsKnown) {
+  const Format& png = format_by_name("a.png");
+  const Format& text = format_by_name("a.CSV");
+  const Format& other = format_by_name("a.bin");
+  const auto with = [](Facts facts, auto change) {
+    change(facts);
+    return facts;
+  };
+  Facts live;
+  live.size = 100;
+  live.placement = Placement::exact;
+  const struct {
+    const char* what;
+    Facts facts;
+    const Format& format;
+    Rating rating;
+    uint64_t intact;
+  } cases[] = {
+      {"live and sound", live, other, Rating::whole, 100},
+      {"live, claimed twice", with(live, [](Facts& f) { f.disputed = 60; }), other, Rating::partial,
+       40},
+      {"live, chain cut", with(live, [](Facts& f) { f.missing = 60; }), other, Rating::partial, 40},
+      {"lost, free", lost(100), other, Rating::likely, 100},
+      {"lost, empty", lost(0), other, Rating::whole, 0},
+      {"lost, empty but with content", with(lost(0), [](Facts& f) { f.size_lost = true; }), other,
+       Rating::partial, 0},
+      {"lost, partly overwritten", with(lost(100), [](Facts& f) { f.overwritten = 1; }), other,
+       Rating::partial, 99},
+      {"lost, all overwritten", with(lost(100), [](Facts& f) { f.overwritten = 100; }), other,
+       Rating::gone, 0},
+      {"lost, younger rival", with(lost(100), [](Facts& f) { f.contested = 30; }), other,
+       Rating::partial, 70},
+      {"lost, older rival", with(lost(100), [](Facts& f) { f.rivalled = 30; }), other,
+       Rating::likely, 100},
+      {"no place", with(lost(100), [](Facts& f) { f.placement = Placement::none; }), other,
+       Rating::gone, 0},
+      {"blank throughout", with(lost(100), [](Facts& f) { f.sampled = f.blank = 7; }), text,
+       Rating::gone, 0},
+      {"blank in the middle of text", with(lost(100), [](Facts& f) { f.sampled = 7, f.blank = 2; }),
+       text, Rating::partial, 100},
+      {"blank in the middle of a picture",
+       with(lost(100), [](Facts& f) { f.sampled = 7, f.blank = 2; }), png, Rating::likely, 100},
+      {"blank, of a format that may be so",
+       with(lost(100), [](Facts& f) { f.sampled = f.blank = 7; }), other, Rating::likely, 100},
+  };
+  for (const auto& c : cases) {
+    const Verdict verdict = rate(c.facts, c.format);
+    EXPECT_EQ(verdict.rating, c.rating) << c.what;
+    EXPECT_EQ(verdict.intact_bytes, c.intact) << c.what;
+    EXPECT_FALSE(reasons(c.facts, c.format).empty()) << c.what;
+    EXPECT_TRUE(c.facts.overwritten == 0 || verdict.score == 0) << c.what;
+  }
+  Facts guess = lost(100);
+  guess.placement = Placement::guessed;
+  EXPECT_LT(rate(guess, other).score, rate(lost(100), other).score);
+  Facts other_head = lost(100);
+  other_head.head = HeadMatch::differs;
+  EXPECT_LE(rate(other_head, png).score, 15);
+}
+
+TEST(Glob, StaysInItsPart) {
+  const struct {
+    const char* pattern;
+    const char* text;
+    bool matches;
+  } cases[] = {
+      {"*.csv", "a.CSV", true},
+      {"*.csv", "x/a.csv", false},
+      {"**.csv", "x/a.csv", true},
+      {"x/*", "x/a.csv", true},
+      {"x/*", "x/y/a.csv", false},
+      {"x/**", "x/y/a.csv", true},
+      {"?cluse", "\u00C9cluse", true},
+      {"?", "\U0001F30A", true},
+      {"?", "/", false},
+      {"", "", true},
+      {"", "a", false},
+      {"a", "ab", false},
+      {"**", "anything/at all", true},
+      {"\u00C9*", "\u00E9cluse", true},
+      {"*a*a*a*a*a*a*a*a*b", "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa", false},
+  };
+  for (const auto& c : cases) {
+    EXPECT_EQ(Glob(c.pattern, false).matches(c.text), c.matches) << c.pattern << " " << c.text;
+  }
+  EXPECT_FALSE(Glob("*.csv", true).matches("a.CSV"));
+}
+
+TEST(Filters, SizesAndDates) {
+  const auto size = [](const char* text) { return parse_sizes(text); };
+  EXPECT_EQ(size("4K").from, 4096U);
+  EXPECT_EQ(size("4K").to, 4096U);
+  EXPECT_EQ(size("1M..2G").to, 2ULL << 30);
+  EXPECT_FALSE(size("..5").from);
+  EXPECT_FALSE(size("5..").to);
+  const auto utc = [](const char* text) {
+    const auto range = parse_times(text, Zone());
+    return (range.from ? to_rfc3339(*range.from) : "") + " " +
+           (range.to ? to_rfc3339(*range.to) : "");
+  };
+  EXPECT_EQ(utc("2026-03-04"), "2026-03-04T00:00:00Z 2026-03-04T23:59:59.9999999Z");
+  EXPECT_EQ(utc("2026-12"), "2026-12-01T00:00:00Z 2026-12-31T23:59:59.9999999Z");
+  EXPECT_EQ(utc("2024.."), "2024-01-01T00:00:00Z ");
+  EXPECT_EQ(utc("..2026-03-04T10:20"), " 2026-03-04T10:20:59.9999999Z");
+  EXPECT_EQ(utc("2026-03-04T10:20:30+02:00"), "2026-03-04T08:20:30Z 2026-03-04T08:20:30.9999999Z");
+  for (const char* wrong : {"", "x", "5X", "..-1", "9..5", "99999999999999999999", "9999999999G"}) {
+    EXPECT_THROW(parse_sizes(wrong), Error) << wrong;
+  }
+  for (const char* wrong : {"", "yesterday", "2026-13", "2026-02-30", "2026-03-05..2026-03-04",
+                            "2026-3-4", "2026-03-04T25:00"}) {
+    EXPECT_THROW(parse_times(wrong, Zone()), Error) << wrong;
+  }
+}
+
+TEST(SafeNames, HoldWhatATargetCanHold) {
+  const struct {
+    const char* name;
+    const char* safe;
+  } cases[] = {
+      {"plain.csv", "plain.csv"},
+      {"..", "_.."},
+      {".", "_."},
+      {"", "_"},
+      {"50%.txt", "50_.txt"},
+      {"a/b", "a_b"},
+      {"a\nb", "a\uFFFDb"},
+      {"\u00C9cluse", "\u00C9cluse"},
+  };
+  for (const auto& c : cases) EXPECT_EQ(safe_name(c.name, 255), c.safe);
+  std::string long_name;
+  for (int i = 0; i < 200; ++i) long_name += "\u6F6E";
+  const std::string cut = safe_name(long_name + ".csv", 255);
+  EXPECT_LE(cut.size(), 255U);
+  EXPECT_TRUE(cut.ends_with("\u6F6E.csv"));
+}
+
+TEST(SafeNames, NoPathIsGivenTwice) {
+  PathMaker paths(255);
+  EXPECT_EQ(paths.file("v/a/x.csv", 1), "v/a/x.csv");
+  EXPECT_EQ(paths.file("v/a/x.csv", 2), "v/a/x [id 2].csv");
+  EXPECT_EQ(paths.file("v/a", 3), "v/a [id 3]") << "a folder stands there";
+  EXPECT_EQ(paths.file("v/b", 4), "v/b");
+  EXPECT_EQ(paths.file("v/b/y", 5), "v/b [folder]/y") << "a file stands there";
+  EXPECT_EQ(paths.folder("v/a"), "v/a/");
+  EXPECT_EQ(paths.file("../../etc/passwd", 6), "_../_../etc/passwd");
+  std::string deep = "v";
+  for (int i = 0; i < 3000; ++i) deep += "/deeper";
+  EXPECT_LT(paths.file(deep, 7).size(), 3000U);
+}
+
+}  // namespace
+}  // namespace undershelf
