@@ -7,7 +7,7 @@ packages=(
   g++ cmake ninja-build clang-format zstd
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
   nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev
-  libgtest-dev libbenchmark-dev
+  libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
   packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio python3)

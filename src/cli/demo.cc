@@ -10,6 +10,7 @@
 #include <memory>
 
 #include "cli/command.h"
+#include "shelf/selection.h"
 
 namespace undershelf::cli {
 namespace {
@@ -76,6 +77,22 @@ int step(const std::vector<std::string>& arguments) {
   return code;
 }
 
+// The id of the first lost file of this rating, as the user would pick it from the list.
+std::string pick(const std::string& shelf_path, const std::string& rating) {
+  const Shelf shelf = Shelf::open_to_read(shelf_path);
+  Selection selection;
+  selection.states = {"deleted"};
+  selection.types = {"document"};
+  selection.kinds = {"file"};
+  std::string id = "1";
+  each_row(shelf, selection, [&](const Row& row) {
+    if (row.rating != rating || row.size == 0) return true;
+    id = std::to_string(row.id);
+    return false;
+  });
+  return id;
+}
+
 int work_on(const fs::path& image) {
   const std::string source = image.string();
   const std::string shelf = fs::path(image).replace_extension(".shelf").string();
@@ -90,8 +107,8 @@ int work_on(const fs::path& image) {
   then({"list", shelf, "--state", "deleted", "--kind", "file", "--limit", "12"});
   then({"tree", shelf, "--state", "deleted"});
   then({"list", shelf, "--state", "deleted", "--rating", "likely", "--count"});
-  then({"show", shelf, "12"});
-  then({"peek", shelf, "12", "--bytes", "200"});
+  then({"show", shelf, pick(shelf, "likely")});
+  then({"peek", shelf, pick(shelf, "likely"), "--bytes", "200"});
   then({"export", shelf, "--to", bag, "--state", "deleted"});
   return worst;
 }
@@ -124,9 +141,12 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
     if (file.path().extension() == ".zst") packed.push_back(file.path());
   }
   std::ranges::sort(packed);
+  target = fs::canonical(target);
+  fs::current_path(target);  // so that the commands shown are short
+  std::cout << fmt::format("$ cd {}\n", shell_quoted(target.string()));
   int worst = kDone;
   for (const fs::path& sample : packed) {
-    const fs::path image = target / sample.stem();
+    const fs::path image = sample.stem();
     unpack(sample, image);
     worst = std::max(worst, work_on(image));
   }

@@ -97,10 +97,7 @@ int run_list(const Command& self, const std::vector<std::string>& arguments) {
   if (count == 0) {
     say("Nothing in the shelf fits these filters.");
   } else {
-    next_step(
-        fmt::format("undershelf show {} ID tells the reasons for a rating; undershelf export "
-                    "{} --to DIR copies files out.",
-                    shell_quoted(path), shell_quoted(path)));
+    next_step(fmt::format("undershelf show {} ID", shell_quoted(path)));
   }
   return kDone;
 }

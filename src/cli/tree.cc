@@ -24,12 +24,12 @@ class TreePrinter {
     }
     open_.resize(shared);
     for (; shared + 1 < parts.size(); ++shared) {
-      line("", "", "", "", shared, parts[shared] + "/");
+      line("", "", "", "", shared + 1, parts[shared] + "/");
       open_.push_back(parts[shared]);
     }
     const bool folder = row.kind == "folder" && !row.stream;
     line(row.state, row.rating.value_or(""), row.score ? fmt::format("{}", *row.score) : "",
-         row.size ? table_size(*row.size) : "", shared, parts.back() + (folder ? "/" : ""));
+         row.size ? table_size(*row.size) : "", shared + 1, parts.back() + (folder ? "/" : ""));
     if (folder) open_.push_back(parts.back());
   }
 
@@ -51,16 +51,20 @@ class TreePrinter {
   }
 
   void begin_volume(const Row& row) {
-    if (started_) std::cout << '\n';
+    if (started_) {
+      std::cout << '\n';
+    } else {
+      line("STATE", "RATING", "SCORE", "SIZE", 0, "NAME");
+    }
     started_ = true;
     volume_ = row.volume;
     open_.clear();
-    std::cout << (row.volume ? titles_[*row.volume] : "[carved]") << '\n';
+    line("", "", "", "", 0, row.volume ? titles_[*row.volume] : "[carved]");
   }
 
   static void line(const std::string& state, const std::string& rating, const std::string& score,
                    const std::string& size, size_t depth, const std::string& name) {
-    std::cout << fmt::format("{:<8} {:<8}{:>3}  {:>10}  {}{}\n", state, rating, score, size,
+    std::cout << fmt::format("{:<8} {:<7} {:>5}  {:>10}  {}{}\n", state, rating, score, size,
                              std::string(depth * 2, ' '), printable(name));
   }
 
@@ -79,7 +83,8 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
   if (line.help_given()) return kDone;
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
-  const Selection selection = read_filters(line, shelf);
+  Selection selection = read_filters(line, shelf);
+  selection.with_contents = true;
   if (!selection.sort.empty()) {
     throw Error(Failure::usage, "A tree has its own order: leave --sort out, or use `list`.");
   }

@@ -1,0 +1,49 @@
+#!/usr/bin/env bash
+# Draws docs/screenshots anew: each main command's output on the sample data, in a terminal window
+# under Xvfb. For those who change what the program prints; installs what that takes.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+tools=(xvfb xterm imagemagick fonts-dejavu-core fonts-wqy-microhei fonts-symbola)
+dpkg-query -W "${tools[@]}" > /dev/null 2>&1 || apt-get install -q -y --no-install-recommends "${tools[@]}"
+scripts/build.sh release > /dev/null
+program=$PWD/build/release/src
+shots=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
+cd "$work"
+for packed in "$OLDPWD"/samples/fat*-logger.img.zst; do
+  zstd -dq "$packed" -o "$(basename "$packed" .zst)"
+done
+Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
+display=$!
+sleep 1
+
+# shot NAME COMMAND: runs COMMAND as typed, and keeps a picture of the window.
+shot() {
+  printf 'PS1=; cd %q; PATH=%q:$PATH; clear\n' "$work" "$program" > run
+  printf '%s\n' "$2" | while IFS= read -r line; do
+    printf 'echo %q\n%s\n' "\$ $line" "$line"
+  done >> run
+  printf 'sleep 4\n' >> run
+  DISPLAY=:97 LC_ALL=C.UTF-8 xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg white \
+    -fg black +sb -e bash run &
+  local terminal=$!
+  sleep 3
+  DISPLAY=:97 import -window root "$shots/$1.png"
+  wait $terminal || true
+}
+
+shot survey 'undershelf survey fat16-logger.img
+undershelf survey fat32-logger.img --format jsonl'
+shot scan 'undershelf scan fat16-logger.img --shelf fat16-logger.shelf
+undershelf volumes fat16-logger.shelf'
+shot list "undershelf list fat16-logger.shelf --state deleted --kind file
+undershelf list fat16-logger.shelf --type picture --rating likely --count"
+shot tree 'undershelf tree fat16-logger.shelf --state deleted'
+shot show 'undershelf show fat16-logger.shelf 31'
+shot peek 'undershelf peek fat16-logger.shelf 31 --bytes 400
+undershelf peek fat16-logger.shelf 9 --bytes 160'
+shot export "undershelf export fat16-logger.shelf --to recovered --state deleted --even-gone
+cd recovered
+sha256sum -c manifest-sha256.txt | tail -4
+tail -2 exported.jsonl | cut -c1-400"
