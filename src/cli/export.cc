@@ -46,8 +46,8 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
       fmt::format("{} file{}, {}, in {}.", result.files, result.files == 1 ? "" : "s",
                   table_size(result.bytes), to.directory);
   if (result.with_holes > 0) {
-    closing +=
-        fmt::format(" {} of them lack bytes; exported.jsonl lists which.", result.with_holes);
+    closing += fmt::format(" {} of them lack{} bytes; exported.jsonl lists which.",
+                           result.with_holes, result.with_holes == 1 ? "s" : "");
   }
   if (result.renamed > 0) {
     closing += fmt::format(" {} had to be given other names.", result.renamed);

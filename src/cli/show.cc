@@ -24,7 +24,8 @@ std::string time_text(const std::optional<Time>& time) {
 void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf) {
   field("id", fmt::format("{}", row.id));
   field("path", row.path);
-  if (!row.path_exact) field("", "The path is not exact: a part is made up or a letter is lost.");
+  if (!row.path_exact)
+    field("", "The path is not exact: a part is made up, a letter is lost, or a name may be cut.");
   if (!row.raw_name.empty()) field("stored name", to_hex(row.raw_name) + " (hex)");
   field("kind", row.kind);
   field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : ""));
