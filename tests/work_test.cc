@@ -3,6 +3,7 @@
 
 #include "exporting/safe_names.h"
 #include "model/error.h"
+#include "placing/lost_map.h"
 #include "placing/placing.h"
 #include "rating/rating.h"
 #include "shelf/glob.h"
@@ -39,25 +40,48 @@ TEST(Claims, AreFoundAndDisputesCounted) {
 
 const ClusterGrid kGrid{1000, 10, 1200};  // 20 clusters of 10 bytes
 
+Placed place(uint64_t first, uint64_t size, const std::vector<ByteRange>& held, bool older) {
+  return place_contiguously(first, size, kGrid, [&](uint64_t at) -> Obstacle {
+    for (const ByteRange& range : held) {
+      if (range.end() > at) return {range, older};
+    }
+    return {};
+  });
+}
+
 TEST(Placing, GoesAroundWhatWasThereFirst) {
-  const ClaimMap claims = claims_of({{{1030, 10}, 1}, {{1060, 20}, 2}});
-  const auto older = [](const Claim&) { return Obstacle::stepped_over; };
-  const auto younger = [](const Claim&) { return Obstacle::overwrote; };
-  EXPECT_EQ(place_contiguously(1010, 15, kGrid, claims, older).pieces, (Pieces{{range, 1010, 15}}));
-  const Placed around = place_contiguously(1010, 65, kGrid, claims, older);
+  const std::vector<ByteRange> held = {{1030, 10}, {1060, 20}};
+  EXPECT_EQ(place(1010, 15, held, true).pieces, (Pieces{{range, 1010, 15}}));
+  const Placed around = place(1010, 65, held, true);
   EXPECT_EQ(around.pieces, (Pieces{{range, 1010, 20}, {range, 1040, 20}, {range, 1080, 25}}));
   EXPECT_EQ(around.gaps, 2U);
-  EXPECT_EQ(place_contiguously(1010, 65, kGrid, claims, younger).pieces,
-            (Pieces{{range, 1010, 65}}));
+  EXPECT_EQ(place(1010, 65, held, false).pieces, (Pieces{{range, 1010, 65}}));
   // The first cluster is recorded: nothing is stepped over there.
-  EXPECT_EQ(place_contiguously(1060, 5, kGrid, claims, older).pieces, (Pieces{{range, 1060, 5}}));
+  EXPECT_EQ(place(1060, 5, held, true).pieces, (Pieces{{range, 1060, 5}}));
 }
 
 TEST(Placing, StopsAtTheEndOfTheVolume) {
-  const ClaimMap none = claims_of({});
-  const auto any = [](const Claim&) { return Obstacle::stepped_over; };
-  EXPECT_EQ(place_contiguously(1190, UINT32_MAX, kGrid, none, any).pieces,
+  EXPECT_EQ(place(1190, UINT32_MAX, {}, true).pieces,
             (Pieces{{range, 1190, 10}, {unknown, 0, UINT32_MAX - 10}}));
+}
+
+TEST(Placing, ThePlaceBelongsToWhoCameLast) {
+  LostMap map;
+  map.assign({100, 100}, 1);
+  map.assign({120, 10}, 2);
+  map.assign({190, 50}, 3);
+  const auto at = [&](uint64_t offset) {
+    const auto holding = map.at_or_after(offset);
+    return std::tuple(holding.range.offset, holding.range.end(), holding.stream);
+  };
+  EXPECT_EQ(at(0), std::tuple(100, 120, 1));
+  EXPECT_EQ(at(125), std::tuple(120, 130, 2));
+  EXPECT_EQ(at(130), std::tuple(130, 190, 1));
+  EXPECT_EQ(at(195), std::tuple(190, 240, 3));
+  EXPECT_EQ(map.at_or_after(240).range.length, 0U);
+  map.assign({90, 200}, 4);
+  EXPECT_EQ(at(0), std::tuple(90, 290, 4));
+  EXPECT_EQ(map.at_or_after(290).range.length, 0U);
 }
 
 Facts lost(uint64_t size) {

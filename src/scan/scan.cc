@@ -34,7 +34,7 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   build_tree(shelf);
   options.progress("Placing lost files");
   const ClaimMap claims = load_claims(shelf);
-  place_open_streams(shelf, claims);
+  place_open_streams(shelf, claims, options.check == Check::none ? nullptr : source.get());
   if (options.check == Check::sample) {
     options.progress("Looking at samples of lost files");
     sample_lost_files(shelf, *source);
