@@ -108,12 +108,21 @@ class Card:
         self.mtools("mdeltree", "::" + path, when=when)
         self._lose_tree(path)
 
-    def search_from_start(self):
-        """Sets FSI_Nxt_Free to the first cluster, as devices do that always search from there:
-        the next writer takes freed space first (FAT specification, "FSInfo")."""
+    def search_from(self, cluster=2):
+        """Sets FSI_Nxt_Free: where the next writer looks for free space first (FAT specification,
+        "FSInfo"). Devices that always search from the start take freed space again."""
         with open(self.image, "r+b") as f:
             f.seek(512 + 492)
-            f.write(b"\x02\0\0\0")
+            f.write(cluster.to_bytes(4, "little"))
+
+    def clear_high_halves(self):
+        """Clears the high half of the first cluster in every deleted entry, as some systems do
+        when they delete. No driver here does; this is done byte by byte."""
+        data = bytearray(self.image.read_bytes())
+        for at in range(data_start(data), len(data), 32):
+            if data[at] == 0xE5 and data[at + 11] in (0x10, 0x20):
+                data[at + 20:at + 22] = b"\0\0"
+        self.image.write_bytes(data)
 
     # The end: truth and the packed image.
     def finish(self):

@@ -1,4 +1,9 @@
-"""The logger cards: FAT16 and FAT32, readings, charts and sound notes."""
+"""The logger cards: FAT volumes of readings, charts and sound notes.
+
+Without arguments rebuilds every sample here, otherwise those named.
+"""
+import sys
+
 from card import Card
 from scenario import chart, note, readings, sound
 
@@ -116,7 +121,7 @@ def fat32():
     card.mtools_write("DCIM/Plan for the summer survey.txt", note("Summer", "2026-04-18", 6000),
                       "2026-04-18 09:00:00")
     # And new charts are written over part of what is free.
-    card.search_from_start()
+    card.search_from()
     card.mount()
     card.at("2026-04-19 08:00:00")
     card.folder("DCIM/101CHART")
@@ -127,6 +132,88 @@ def fat32():
     card.finish()
 
 
+def fragments():
+    """Lost files in several pieces: around living files, around lost ones, and interleaved."""
+    card = Card("fat16-fragments", 16 << 20,
+                ["mkfs.fat", "-F", "16", "-s", "4", "-i", "0A11CEFA", "-n", "LOGGER3"], 2048)
+    card.mount()
+    card.at("2026-05-01 06:00:00")
+    card.folder("CHARTS")
+    card.folder("LOGS")
+    for n in range(1, 10):
+        card.at(f"2026-05-01 07:{n:02}:00")
+        card.write(f"CHARTS/Sheet {n} of the inner harbour.png", chart(f"Sheet {n}", 150, 120 + n))
+    # Two logs that grow in turn, one of them lost later.
+    for hour in range(5):
+        card.at(f"2026-05-01 1{hour}:00:00")
+        for station in ("TG03", "TG07"):
+            part = readings(station, f"2026-05-01 part {hour}", 5000)
+            if hour == 0:
+                card.write(f"LOGS/Growing log of {station}.csv", part)
+            else:
+                card.append(f"LOGS/Growing log of {station}.csv", part)
+    card.at("2026-05-02 08:00:00")
+    for n in (2, 4, 7):
+        card.delete(f"CHARTS/Sheet {n} of the inner harbour.png")
+    card.unmount()
+    card.mount()
+    # Fills the three holes and goes on behind: four pieces, around files that live.
+    card.at("2026-05-02 09:00:00")
+    card.write("Panorama of the coast.png", chart("Panorama", 300, 260))
+    card.at("2026-05-02 10:00:00")
+    card.write("Plan.txt", note("Plan", "2026-05-02", 9000))
+    # Then most of them are lost as well: the panorama lay around files that are lost by now.
+    card.at("2026-05-03 08:00:00")
+    card.delete("Panorama of the coast.png", "LOGS/Growing log of TG03.csv",
+                *(f"CHARTS/Sheet {n} of the inner harbour.png" for n in (3, 6, 8)))
+    card.unmount()
+    card.play()
+    card.finish()
+
+
+def large():
+    """More than 65,536 clusters, and deleted entries that lost the high half of theirs."""
+    card = Card("fat32-large", 96 << 20,
+                ["mkfs.fat", "-F", "32", "-s", "1", "-i", "0A11CEBB", "-n", "LOGGER4"], 512)
+    card.mount()
+    card.at("2026-06-01 06:00:00")
+    card.folder("NEAR")
+    for n in range(1, 5):
+        card.at(f"2026-06-01 07:0{n}:00")
+        card.write(f"NEAR/Chart {n}.png", chart(f"Near {n}", 100, 50 + n))
+        card.write(f"NEAR/Readings {n}.csv", readings(f"N{n}", "2026-06-01", 3000 + 500 * n))
+    card.unmount()
+    card.play()
+    card.search_from(70000)
+    card.mount()
+    card.at("2026-06-02 06:00:00")
+    card.folder("FAR")
+    card.folder("FAR/Lost with all in it")
+    for n in range(1, 5):
+        card.at(f"2026-06-02 07:0{n}:00")
+        card.write(f"FAR/Chart {n}.png", chart(f"Far {n}", 100, 60 + n))
+        card.write(f"FAR/Lost with all in it/Readings {n}.csv",
+                   readings(f"F{n}", "2026-06-02", 3000 + 500 * n))
+    card.unmount()
+    card.play()
+    card.search_from(140000)
+    card.mount()
+    card.at("2026-06-03 06:00:00")
+    card.write("FAR/Chart 5.png", chart("Far 5", 100, 70))
+    card.write("FAR/Kept.png", chart("Kept", 100, 71))
+    card.at("2026-06-04 06:00:00")
+    card.delete("NEAR/Chart 2.png", "NEAR/Readings 3.csv", "FAR/Chart 1.png", "FAR/Chart 3.png",
+                "FAR/Chart 5.png")
+    card.delete_tree("FAR/Lost with all in it")
+    card.unmount()
+    card.play()
+    card.clear_high_halves()
+    card.finish()
+
+
+RECIPES = {"fat16-logger": fat16, "fat32-logger": fat32, "fat16-fragments": fragments,
+           "fat32-large": large}
+
 if __name__ == "__main__":
-    fat16()
-    fat32()
+    for name in sys.argv[1:] or RECIPES:
+        RECIPES[name]()

@@ -40,7 +40,9 @@ struct Stream {
   // still tells (a chain left in place), or empty.
   bool open = false;
   std::optional<uint64_t> first;  // byte of the source at which the stream starts, if known
-  Pieces pieces;                  // whole clusters may stand behind `size`
+  // If not 0, `first` is only the least of several candidates, so many bytes apart.
+  uint64_t first_step = 0;
+  Pieces pieces;  // whole clusters may stand behind `size`
   std::string inline_data;
 };
 

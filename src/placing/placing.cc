@@ -57,26 +57,29 @@ struct Times {
   std::optional<Time> written() const { return std::max(created, modified); }
 };
 
-// Whether `holder` was in its place before `lost` was written. Drivers record when an entry was
-// created more finely than when it was last written, so creation decides where both have it.
-bool was_there_first(const Times& holder, const Times& lost) {
-  // A deleted folder's cluster that still holds the folder never held the file's content.
-  if (holder.folder && !holder.live) return true;
-  if (lost.created && holder.created && *lost.created != *holder.created) {
-    const bool first = *holder.created < *lost.created;
-    const bool done = !holder.written() || *holder.written() <= *lost.written() ||
-                      *holder.created == *holder.written();
-    // A holder that was there first and went on growing may have taken the place later.
-    return first && done;
+// Whether a holder's place was never the lost file's, because both were there at the same time. It
+// was if the holder was last written to before the lost file was. Where that is a tie, as times are
+// recorded in steps of two seconds, creation decides. All else counts against the lost file.
+bool stood_beside(const Times& holder, const Times& lost) {
+  if (holder.folder) {
+    // A deleted folder's cluster that still holds the folder never held the file's content. A
+    // living one changes its time with each entry in it; its clusters came early.
+    return !holder.live || (holder.created && lost.written() && holder.created <= lost.written());
   }
-  return lost.modified && holder.modified && *holder.modified <= *lost.modified;
+  if (!holder.written() || !lost.written()) return false;
+  if (holder.written() != lost.written()) return *holder.written() < *lost.written();
+  if (!holder.created || !lost.created || holder.created == lost.created) return false;
+  return *holder.created < *lost.created || *holder.created < *lost.written();
 }
 
 struct LostStream {
   int64_t id = 0;
   int64_t entry = 0;
   int64_t volume = 0;
+  int64_t parent = 0;  // entry of its folder; 0 for the root
   uint64_t first = 0;
+  uint64_t first_step = 0;  // see Stream::first_step
+  bool guessed = false;     // `first` was chosen among candidates
   uint64_t size = 0;
   Pieces hint;
   Times times;
@@ -97,6 +100,10 @@ class Placer {
         source_(source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
+        neighbour_(db_,
+                   "SELECT s.first FROM entries e JOIN streams s ON s.entry=e.id "
+                   "WHERE coalesce(e.parent,0)=? AND e.volume=? AND e.id<>? AND s.first NOT NULL "
+                   "AND s.first_step IS NULL ORDER BY abs(e.id-?3) LIMIT 1"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=? WHERE id=?") {
     for (const VolumeRecord& record : shelf.volumes()) {
       const Volume& v = record.volume;
@@ -113,7 +120,8 @@ class Placer {
  private:
   void load() {
     SQLite::Statement row(db_, R"sql(
-      SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name
+      SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name,
+             coalesce(s.first_step,0), coalesce(e.parent,0)
       FROM streams s JOIN entries e ON e.id=s.entry
       WHERE s.open=1 AND e.merged_into IS NULL)sql");
     while (row.executeStep()) {
@@ -127,6 +135,9 @@ class Placer {
       s.times.created = maybe_time(row.getColumn(6));
       s.times.modified = maybe_time(row.getColumn(7));
       s.format = &format_by_name(row.getColumn(8).getText());
+      s.first_step = size_of(row.getColumn(9));
+      s.parent = row.getColumn(10).getInt64();
+      if (s.first_step != 0) choose_first(s);
       lost_.push_back(std::move(s));
     }
     std::ranges::sort(lost_, [](const LostStream& a, const LostStream& b) {
@@ -155,13 +166,65 @@ class Placer {
       placed = place_contiguously(stream.first, stream.size, grid,
                                   [&](uint64_t at) { return next_obstacle(number, at, grid); });
     }
-    store(stream.id, placed, exact ? Placement::exact : Placement::inferred);
+    store(stream.id, placed,
+          stream.guessed ? Placement::guessed
+          : exact        ? Placement::exact
+                         : Placement::inferred);
     for (const Piece& piece : placed.pieces) {
       if (piece.kind == Piece::Kind::range) {
         held_.assign({piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset},
                      number);
       }
     }
+  }
+
+  // Chooses among the candidates for a first cluster: one that is free and begins like the format,
+  // of several the one nearest to another file of the folder. If none does, the least.
+  void choose_first(LostStream& stream) {
+    const ClusterGrid& grid = grids_.at(stream.volume);
+    const std::optional<uint64_t> neighbour = neighbour_of(stream);
+    std::pair<int, uint64_t> best{source_ == nullptr ? 0 : 1, 0};
+    size_t believable = 0;
+    uint64_t chosen = stream.first;
+    for (uint64_t first = stream.first; first < grid.heap_end; first += stream.first_step) {
+      const Claim* claim = claims_.at_or_after(first);
+      const bool claimed = claim != nullptr && claim->range.offset <= first;
+      const int merit = claimed ? -1 : merit_of_content(stream, first);
+      const uint64_t far = !neighbour           ? first
+                           : first > *neighbour ? first - *neighbour
+                                                : *neighbour - first;
+      if (merit >= 0) ++believable;
+      if (std::pair{merit, UINT64_MAX - far} > best) {
+        best = {merit, UINT64_MAX - far};
+        chosen = first;
+      }
+    }
+    // What the entry says is no guess where it is the only candidate that can be.
+    stream.guessed = chosen != stream.first || believable > 1;
+    stream.first = chosen;
+  }
+
+  // 2: begins like its format; 1: could be; 0: nothing to tell by; -1: is something else or blank.
+  int merit_of_content(const LostStream& stream, uint64_t first) const {
+    if (source_ == nullptr) return 0;
+    std::array<std::byte, 512> head{};
+    const auto bytes = std::span(head).first(std::min<uint64_t>(head.size(), stream.size));
+    if (bytes.empty() || !source_->read(first, bytes).ok()) return -1;
+    const HeadMatch match = match_head(*stream.format, bytes);
+    if (match == HeadMatch::differs) return -1;
+    if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) return -1;
+    return match == HeadMatch::fits ? 2 : 1;
+  }
+
+  // Where the content of another file in the same folder starts for certain, if there is one.
+  std::optional<uint64_t> neighbour_of(const LostStream& stream) {
+    neighbour_.bind(1, stream.parent);
+    neighbour_.bind(2, stream.volume);
+    neighbour_.bind(3, stream.entry);
+    std::optional<uint64_t> found;
+    if (neighbour_.executeStep()) found = maybe_size(neighbour_.getColumn(0));
+    neighbour_.reset();
+    return found;
   }
 
   // The nearest of: a living file or folder, an older lost file, a younger one that was begun
@@ -178,7 +241,7 @@ class Placer {
       }
     };
     if (const Claim* claim = claims_.at_or_after(at); claim != nullptr) {
-      consider(claim->range, [&] { return was_there_first(times_of(claim->entry), stream.times); });
+      consider(claim->range, [&] { return stood_beside(times_of(claim->entry), stream.times); });
     }
     const LostMap::Holding older = held_.at_or_after(at);
     consider(older.range, [&] { return is_still_there(lost_[older.stream]); });
@@ -246,7 +309,7 @@ class Placer {
   SQLite::Database& db_;
   const ClaimMap& claims_;
   const Source* source_;
-  SQLite::Statement times_, update_;
+  SQLite::Statement times_, neighbour_, update_;
   std::unordered_map<int64_t, ClusterGrid> grids_;
   std::vector<LostStream> lost_;                       // oldest first
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place

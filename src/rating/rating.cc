@@ -9,6 +9,8 @@
 namespace undershelf {
 namespace {
 
+constexpr uint64_t kHeadBytes = 4096;  // bytes of a file that its first sample stands for
+
 // Whether a sample that reads as one repeated byte contradicts the format.
 unsigned impossible_blanks(const Facts& facts, const Format& format) {
   if (format.dense) return facts.blank;
@@ -23,7 +25,6 @@ int score_of_lost(const Facts& facts, const Format& format) {
     score = facts.stepped > 0 ? 60 : 85;
   }
   if (facts.head == HeadMatch::fits) score += (100 - score) / 3;
-  if (facts.head == HeadMatch::differs) score = std::min(score, 15);
   if (facts.rivalled > 0) score = std::min(score, 45);
   if (facts.blank != 0 && !format.has_head && !format.dense) score = std::min(score, 50);
   return score;
@@ -45,6 +46,10 @@ Verdict rate(const Facts& facts, const Format& format) {
   if (at_most_size(facts.overwritten + facts.missing) == facts.size) return {Rating::gone, 0, 0};
   if (blanks != 0 && blanks == facts.sampled) return {Rating::gone, 0, 0};
   if (blanks != 0) return {Rating::partial, 1, intact};
+  if (lost && facts.head == HeadMatch::differs) {
+    // Something else lies where it begins, or it never was what its name says.
+    return {Rating::partial, 10, intact - std::min(intact, kHeadBytes)};
+  }
   if (lost_bytes > 0) {
     // Who really holds bytes claimed twice is not settled; the others are lost for certain.
     const bool certain = facts.overwritten + facts.missing + facts.unreadable > 0;

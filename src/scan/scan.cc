@@ -29,6 +29,7 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
         result.source_is_short || volume.offset + volume.length > source->size();
   }
 
+  shelf.db().exec(kIndexes);
   options.progress("Joining names and folders");
   merge_twins(shelf);
   build_tree(shelf);
@@ -41,7 +42,6 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   }
   options.progress("Rating");
   rate_streams(shelf, claims, source->size());
-  shelf.db().exec(kIndexes);
 
   shelf.end_scan(scan, "finished");
   result.damage = shelf.damage_count();

@@ -31,7 +31,7 @@ CREATE TABLE names(
 CREATE TABLE streams(
   id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, name TEXT, size INTEGER NOT NULL,
   valid_size INTEGER NOT NULL, encoding TEXT NOT NULL, placement TEXT NOT NULL,
-  open INTEGER NOT NULL, first INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
+  open INTEGER NOT NULL, first INTEGER, first_step INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
   stepped INTEGER, overwritten INTEGER, disputed INTEGER, contested INTEGER, rivalled INTEGER,
   missing INTEGER, sampled INTEGER, blank INTEGER, unreadable INTEGER, head TEXT,
   rating TEXT, score INTEGER, intact_bytes INTEGER);

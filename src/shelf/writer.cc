@@ -56,8 +56,8 @@ struct VolumeWriter::Rows {
               "accessed, deleted) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
-               "first, hint, pieces, inline_data, rating, score, intact_bytes) "
-               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+               "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step) "
+               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
     SQLite::Statement row(db, "SELECT key, id, kind FROM entries WHERE volume=?");
@@ -103,6 +103,7 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   stream.bindNoCopy(6, to_text(s.placement).data());
   stream.bind(7, s.open ? 1 : 0);
   if (s.first) stream.bind(8, static_cast<int64_t>(*s.first));
+  if (s.first_step != 0) stream.bind(15, static_cast<int64_t>(s.first_step));
   const std::string pieces = pack(s.pieces);
   const int length = static_cast<int>(pieces.size());
   if (s.open && length > 0) stream.bindNoCopy(9, pieces.data(), length);

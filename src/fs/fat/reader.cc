@@ -16,6 +16,9 @@ namespace {
 constexpr uint64_t kSearchPerFolder = 16 << 20;
 constexpr uint64_t kSearchInAll = 512 << 20;
 
+// Clusters that one step of the high half of a first cluster stands for.
+constexpr uint32_t kHighStep = 65536;
+
 // A folder that is still to be read.
 struct Site {
   Entry entry;  // as pushed once its clusters are known
@@ -324,6 +327,7 @@ class Reader : public VolumeReader {
       if (site.entry.state == State::live) {
         queue_live_folder(std::move(site));
       } else {
+        site.first = find_deleted_folder(first, may_lack_high_half(found));
         deleted_.push_back(std::move(site));
       }
     } else {
@@ -354,10 +358,12 @@ class Reader : public VolumeReader {
     Stream stream;
     stream.size = found.raw.DIR_FileSize.value();
     stream.valid_size = stream.size;
-    if (first == 0 && stream.size == 0) {
+    if (first == 0 && stream.size == 0) {  // an empty file has no cluster
       stream.placement = Placement::exact;
       return stream;
     }
+    const bool high_lost = may_lack_high_half(found);
+    if (high_lost && !geometry_.is_cluster(first)) first += kHighStep;
     if (!geometry_.is_cluster(first)) {
       entry.evidence.push_back({"first-cluster-invalid", first});
       append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
@@ -369,6 +375,7 @@ class Reader : public VolumeReader {
       return stream;
     }
     stream.first = base_ + geometry_.offset_of(first);
+    if (high_lost) stream.first_step = uint64_t{kHighStep} * geometry_.cluster_size;
     if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
     const uint64_t wanted = (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
     if (entry.state == State::live) {
@@ -376,7 +383,7 @@ class Reader : public VolumeReader {
     } else {
       stream.open = true;
       // Some drivers leave the chain; it counts if it is just as long as the file.
-      if (table_.use(first) == Table::Use::used) {
+      if (!high_lost && table_.use(first) == Table::Use::used) {
         const Chain chain = table_.chain(first, wanted, table_.main_copy());
         if (chain.end == Chain::End::marked && chain.clusters == wanted) {
           add_pieces(stream, ranges(chain.runs));
@@ -384,6 +391,29 @@ class Reader : public VolumeReader {
       }
     }
     return stream;
+  }
+
+  // Some systems clear the high half of the first cluster when they delete a file. Where the volume
+  // is large enough for that to matter, a deleted entry without one may have had any.
+  bool may_lack_high_half(const FolderEntry& found) const {
+    return found.marked && geometry_.type == Type::fat32 &&
+           geometry_.cluster_count + 2 > kHighStep && found.raw.DIR_FstClusHI.value() == 0;
+  }
+
+  // The first cluster of a deleted folder: `.` in it names it in full.
+  uint32_t find_deleted_folder(uint32_t first, bool high_lost) {
+    if (!high_lost) return first;
+    for (uint64_t candidate = first; candidate < uint64_t{geometry_.cluster_count} + 2;
+         candidate += kHighStep) {
+      if (!geometry_.is_cluster(candidate)) continue;
+      const auto cluster = static_cast<uint32_t>(candidate);
+      const Content content = load({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
+      if (is_dot(content.entries[0]) && first_cluster(content.entries[0], geometry_) == cluster &&
+          is_dot_dot(content.entries[1])) {
+        return cluster;
+      }
+    }
+    return first;
   }
 
   void place_live(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
