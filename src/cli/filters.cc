@@ -70,6 +70,17 @@ std::string read_format(const CommandLine& line, const std::vector<std::string>&
   return line.text("format");
 }
 
+Zone read_zone(const CommandLine& line) {
+  if (!line.has("time-zone")) return {};
+  const std::optional<Zone> zone = Zone::named(line.text("time-zone"));
+  if (!zone) {
+    throw Error(Failure::usage,
+                fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.",
+                            line.text("time-zone")));
+  }
+  return *zone;
+}
+
 Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   Selection s;
   s.names = line.list("name");
@@ -86,17 +97,11 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
     s.rating = line.text("rating");
   }
   for (const std::string& size : line.list("size")) s.sizes.push_back(parse_sizes(size));
-  std::optional<Zone> zone = Zone();
-  if (line.has("time-zone")) zone = Zone::named(line.text("time-zone"));
-  if (!zone) {
-    throw Error(Failure::usage,
-                fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.",
-                            line.text("time-zone")));
-  }
-  for (const std::string& t : line.list("modified")) s.modified.push_back(parse_times(t, *zone));
-  for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, *zone));
-  for (const std::string& t : line.list("accessed")) s.accessed.push_back(parse_times(t, *zone));
-  for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, *zone));
+  const Zone zone = read_zone(line);
+  for (const std::string& t : line.list("modified")) s.modified.push_back(parse_times(t, zone));
+  for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, zone));
+  for (const std::string& t : line.list("accessed")) s.accessed.push_back(parse_times(t, zone));
+  for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone));
   for (const std::string& id : line.list("volume")) s.volumes.push_back(read_id(id));
   for (const std::string& id : line.list("id")) {
     s.ids.push_back(resolve_id(shelf, read_id(id)));

@@ -13,6 +13,8 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf);
 
 // The value of --format, which must be one of `known`; the first of them if not given.
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known);
+// The zone that --time-zone names; UTC if not given.
+Zone read_zone(const CommandLine& line);
 int64_t read_id(const std::string& text);
 
 }  // namespace undershelf::cli

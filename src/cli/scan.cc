@@ -8,6 +8,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "exporting/protect.h"
+#include "model/text.h"
 
 namespace undershelf::cli {
 namespace {
@@ -67,6 +68,9 @@ ScanOptions read_options(const CommandLine& line) {
   require_supported(line);
   ScanOptions options;
   if (line.text("check") == "none") options.check = Check::none;
+  if (line.has("code-page")) options.read.code_page = line.text("code-page");
+  const CodePage known(options.read.code_page);  // refuses one that there is not
+  options.read.zone = read_zone(line);
   options.progress = [](const std::string& what) { show_progress(what + " ..."); };
   return options;
 }
@@ -97,6 +101,10 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
        "quick (the default): what the volumes' own structures still tell")  //
       ("check", po::value<std::string>()->value_name("LEVEL"),
        "sample (the default): look at a little of each lost file; none")  //
+      ("time-zone", po::value<std::string>()->value_name("ZONE"),
+       "of the local times FAT keeps, such as Europe/Oslo; UTC if not given")  //
+      ("code-page", po::value<std::string>()->value_name("NAME"),
+       "of short names on FAT, such as ibm-850; ibm-437 if not given")  //
       ("replace", "make a finished shelf anew");
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;

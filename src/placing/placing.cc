@@ -84,6 +84,7 @@ struct LostStream {
   Pieces hint;
   Times times;
   const Format* format = nullptr;
+  bool live = false;         // only its chain is lost
   bool overwritten = false;  // a younger lost file starts inside it
 
   int64_t born() const {
@@ -121,7 +122,7 @@ class Placer {
   void load() {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name,
-             coalesce(s.first_step,0), coalesce(e.parent,0)
+             coalesce(s.first_step,0), coalesce(e.parent,0), e.state='live'
       FROM streams s JOIN entries e ON e.id=s.entry
       WHERE s.open=1 AND e.merged_into IS NULL)sql");
     while (row.executeStep()) {
@@ -136,6 +137,7 @@ class Placer {
       s.times.modified = maybe_time(row.getColumn(7));
       s.format = &format_by_name(row.getColumn(8).getText());
       s.first_step = size_of(row.getColumn(9));
+      s.live = row.getColumn(11).getInt() != 0;
       s.parent = row.getColumn(10).getInt64();
       if (s.first_step != 0) choose_first(s);
       lost_.push_back(std::move(s));
@@ -248,7 +250,7 @@ class Placer {
     const auto begun = std::ranges::lower_bound(starts_, std::pair{at, uint32_t{0}});
     if (begun != starts_.end() && begun->second > number) {
       const LostStream& younger = lost_[begun->second];
-      if (was_begun_during(younger, stream)) {
+      if ((younger.live && stream.live) || was_begun_during(younger, stream)) {
         consider({younger.first, grid.rounded_up(younger.first + younger.size) - younger.first},
                  [] { return true; });
       }
@@ -259,7 +261,7 @@ class Placer {
   // Whether an older lost file was not yet deleted when the one being placed was written. It was
   // if nothing younger starts inside it and its beginning is not another's content by now.
   bool is_still_there(const LostStream& older) const {
-    return !older.overwritten && head_of(older) != HeadMatch::differs;
+    return older.live || (!older.overwritten && head_of(older) != HeadMatch::differs);
   }
 
   static bool was_begun_during(const LostStream& younger, const LostStream& older) {

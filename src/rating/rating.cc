@@ -46,16 +46,16 @@ Verdict rate(const Facts& facts, const Format& format) {
   if (at_most_size(facts.overwritten + facts.missing) == facts.size) return {Rating::gone, 0, 0};
   if (blanks != 0 && blanks == facts.sampled) return {Rating::gone, 0, 0};
   if (blanks != 0) return {Rating::partial, 1, intact};
-  if (lost && facts.head == HeadMatch::differs) {
-    // Something else lies where it begins, or it never was what its name says.
-    return {Rating::partial, 10, intact - std::min(intact, kHeadBytes)};
-  }
   if (lost_bytes > 0) {
     // Who really holds bytes claimed twice is not settled; the others are lost for certain.
     const bool certain = facts.overwritten + facts.missing + facts.unreadable > 0;
     return {Rating::partial, certain ? 0 : lost ? 10 : 40, intact};
   }
-  if (!lost) return {Rating::whole, 99, facts.size};
+  if (lost && facts.head == HeadMatch::differs) {
+    // Something else lies where it begins, or it never was what its name says.
+    return {Rating::partial, 10, intact - std::min(intact, kHeadBytes)};
+  }
+  if (!lost && facts.placement == Placement::exact) return {Rating::whole, 99, facts.size};
   return {Rating::likely, score_of_lost(facts, format), intact};
 }
 
@@ -68,6 +68,7 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
     }
   };
   const bool lost = facts.state != State::live;
+  const bool sought = lost || facts.placement != Placement::exact;
   if (facts.size_lost) {
     out.emplace_back("Content hangs on the entry, but its size was never recorded.");
     return out;
@@ -102,7 +103,7 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   say(facts.rivalled, "are claimed by an older lost file too");
   say(facts.missing, "are missing: nothing tells where they lie, or the source ends before them");
   say(facts.unreadable, "were tried and cannot be read");
-  if (!lost) return out;
+  if (!sought) return out;
   if (facts.overwritten + facts.contested + facts.missing == 0) {
     out.emplace_back("Nothing found has taken its place; that alone is no proof.");
   }

@@ -35,6 +35,7 @@ std::string evidence_sentence(const Evidence& fact) {
   if (fact.fact == "chain-short") {
     return fmt::format("Its chain ends {} bytes before the file does.", fact.amount);
   }
+  if (fact.fact == "chain-lost") return "The FAT knows nothing of its chain.";
   if (fact.fact == "first-cluster-invalid") {
     return fmt::format("Its first cluster, {}, is none of the volume's.", fact.amount);
   }

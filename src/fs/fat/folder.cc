@@ -126,20 +126,6 @@ bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geom
   return believed > 0;
 }
 
-uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry) {
-  const uint32_t low = entry.DIR_FstClusLO.value();
-  // Only FAT32 has the high word; FAT12 and FAT16 drivers keep other things there.
-  return geometry.type == Type::fat32 ? low | uint32_t{entry.DIR_FstClusHI.value()} << 16 : low;
-}
-
-bool is_dot(const DirectoryEntry& entry) {
-  return std::memcmp(entry.DIR_Name, ".          ", 11) == 0;
-}
-
-bool is_dot_dot(const DirectoryEntry& entry) {
-  return std::memcmp(entry.DIR_Name, "..         ", 11) == 0;
-}
-
 std::optional<Time> created_time(const DirectoryEntry& entry) {
   return date_and_time(entry.DIR_CrtDate.value(), entry.DIR_CrtTime.value(),
                        entry.DIR_CrtTimeTenth);

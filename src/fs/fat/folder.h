@@ -43,10 +43,6 @@ FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geomet
 // Whether a cluster looks like the inside of a folder: nothing but believable entries.
 bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geometry& geometry);
 
-uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry);
-bool is_dot(const DirectoryEntry& entry);      // the entry `.`
-bool is_dot_dot(const DirectoryEntry& entry);  // the entry `..`
-
 // Local times; nothing for 0 or an impossible date ("FAT Directory Structure", date and time).
 std::optional<Time> created_time(const DirectoryEntry& entry);
 std::optional<Time> modified_time(const DirectoryEntry& entry);

@@ -41,8 +41,14 @@ struct Geometry {
   }
 };
 
-// Reads and weighs what stands at the start of `volume`. Nothing if that is no FAT volume.
+// Reads and weighs what stands at the start of `volume`; where that is damaged, the backup boot
+// sector, or else the FATs and the folders. Nothing if that is no FAT volume.
 std::optional<Geometry> find_geometry(const Source& volume);
+
+// An entry's first cluster. Only FAT32 has the high half; others keep other things there.
+uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry);
+bool is_dot(const DirectoryEntry& entry);      // the entry `.`
+bool is_dot_dot(const DirectoryEntry& entry);  // the entry `..`
 
 std::string_view name_of(Type type);  // fat12, fat16, fat32
 

@@ -82,6 +82,10 @@ class Reader : public VolumeReader {
       queue.pop_front();
       read_deleted(std::move(site), !confirmed);
     }
+    if (chains_lost_ > 0) {
+      damage({geometry_.fat_offset, geometry_.fat_size},
+             fmt::format("The FAT has no chain for {} living files and folders.", chains_lost_));
+    }
   }
 
  private:
@@ -172,24 +176,32 @@ class Reader : public VolumeReader {
   }
 
   void read_root() {
+    std::vector<ByteRange> where = root_runs();
     std::vector<ByteRange> bad;
-    const Content content = load(root_runs(), &bad);
+    Content content = load(where, &bad);
     report_unreadable(bad);
-    if (geometry_.type == Type::fat32) seen_.insert(geometry_.root_cluster);
+    if (geometry_.type == Type::fat32) {
+      seen_.insert(geometry_.root_cluster);
+      const bool chain_lost = table_.use(geometry_.root_cluster) != Table::Use::used;
+      if (chain_lost && !where.empty()) follow_deleted(content, where, geometry_.root_cluster);
+    }
     take_folder(content, Site{}, true);
   }
 
   void read_live(Site site) {
     const Chain chain = folder_chain(site.first);
-    if (chain.end != Chain::End::marked) {
+    if (chain.clusters == 0) {
+      ++chains_lost_;
+    } else if (chain.end != Chain::End::marked) {
       damage(
           {geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
           fmt::format("The chain of the folder {} {}.", site.entry.name.text, to_text(chain.end)));
     }
-    const std::vector<ByteRange> where = ranges(chain.runs);
+    std::vector<ByteRange> where = ranges(chain.runs);
     std::vector<ByteRange> bad;
-    const Content content = load(where, &bad);
+    Content content = load(where, &bad);
     report_unreadable(bad);
+    if (chain.clusters == 0) follow_deleted(content, where, site.first);
     Stream stream;
     stream.first = base_ + geometry_.offset_of(site.first);
     stream.placement = Placement::exact;
@@ -236,7 +248,7 @@ class Reader : public VolumeReader {
     if (readable) take_folder(content, site, false);
   }
 
-  // Appends the later clusters of a deleted folder, whose chain is gone: the nearest free clusters
+  // Appends the later clusters of a folder whose chain is gone: the nearest free clusters
   // behind it that look like the inside of a folder and continue in step.
   void follow_deleted(Content& content, std::vector<ByteRange>& where, uint32_t last) {
     const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
@@ -418,6 +430,12 @@ class Reader : public VolumeReader {
 
   void place_live(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
     const Chain chain = best_chain(first, geometry_.cluster_count, wanted);
+    if (chain.clusters == 0) {
+      stream.open = true;  // the FAT knows nothing of it: as if it were lost
+      entry.evidence.push_back({"chain-lost", 0});
+      ++chains_lost_;
+      return;
+    }
     stream.placement = Placement::exact;
     add_pieces(stream, ranges(chain.runs));
     const uint64_t there = chain.clusters * geometry_.cluster_size;
@@ -449,6 +467,7 @@ class Reader : public VolumeReader {
   std::deque<Site> deleted_;
   std::deque<Site> doubtful_;
   std::unordered_set<uint32_t> seen_;  // first and later clusters of folders read
+  uint64_t chains_lost_ = 0;           // living files and folders the FAT knows nothing of
   uint64_t searched_ = 0;              // bytes read in search of deleted folders' clusters
 };
 
