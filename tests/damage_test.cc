@@ -174,5 +174,77 @@ TEST_F(Damage, RubbishInTheBootSector) {
   }
 }
 
+// Volumes whose heads are gone, made from the samples: the tree comes back as if they were there.
+struct Headless {
+  const char* name;
+  const char* sample;
+  // Boot sectors wiped, FATs wiped, or one byte of the boot sector changed to something believable.
+  size_t wiped_sectors;
+  bool wipe_fats;
+  size_t changed;
+  char value;
+};
+
+class HeadlessVolume : public testing::TestWithParam<Headless> {};
+
+TEST_P(HeadlessVolume, ComesBackAsIfItsHeadWereThere) {
+  const Headless& how = GetParam();
+  const TempFolder folder;
+  std::string image = sample(how.sample);
+  const auto list = [&](const std::string& name) {
+    write_file(folder.path(name), image);
+    const Outcome scan =
+        undershelf({"scan", folder.path(name), "--shelf", folder.path("shelf"), "--replace"});
+    EXPECT_EQ(scan.code, name == "broken" && how.wipe_fats ? 1 : 0) << scan.err;
+    return undershelf({"list", folder.path("shelf"), "--format", "jsonl"}).lines();
+  };
+  std::vector<Json> sound = list("sound");
+  const auto u16 = [&](size_t at) {
+    return static_cast<unsigned char>(image[at]) | static_cast<unsigned char>(image[at + 1]) << 8;
+  };
+  if (how.wipe_fats) {
+    const size_t sectors = static_cast<size_t>(u16(22) != 0 ? u16(22) : u16(36));
+    image.replace(static_cast<size_t>(u16(14)) * 512, 2 * sectors * 512, 2 * sectors * 512, '\0');
+  }
+  image.replace(0, how.wiped_sectors * 512, how.wiped_sectors * 512, '\0');
+  if (how.changed != 0) image[how.changed] = how.value;
+  std::vector<Json> broken = list("broken");
+  ASSERT_EQ(broken.size(), sound.size());
+  for (size_t i = 0; i < broken.size(); ++i) {
+    if (how.wipe_fats) {  // without chains nothing is certain any more, but for empty files
+      EXPECT_TRUE(broken[i]["rating"] != "whole" || broken[i]["size"] == 0) << broken[i];
+      for (const char* field : {"rating", "score", "intact_bytes", "id"}) {
+        broken[i].erase(field);
+        sound[i].erase(field);
+      }
+    }
+    EXPECT_EQ(broken[i], sound[i]);
+  }
+  if (!how.wipe_fats) return;
+  // Every file that lies in one piece is brought back whole all the same.
+  undershelf({"export", folder.path("shelf"), "--to", folder.path("bag"), "--even-gone"});
+  const std::string manifest = read_file(folder.path("bag/manifest-sha256.txt"));
+  for (const Json& one : truth(how.sample)) {
+    if (one["kind"] != "file" || one["runs"] != 1 || one["surviving_bytes"] != one["size"])
+      continue;
+    EXPECT_NE(manifest.find(one["sha256"]), std::string::npos) << one["path"];
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Volumes, HeadlessVolume,
+    testing::Values(Headless{"boot16", "fat16-logger", 1, false, 0, 0},
+                    Headless{"boot32", "fat32-logger", 1, false, 0, 0},
+                    Headless{"boot32andBackup", "fat32-logger", 8, false, 0, 0},
+                    Headless{"clusterSize16", "fat16-logger", 0, false, 13, 8},
+                    Headless{"clusterSize32", "fat32-logger", 0, false, 13, 8},
+                    Headless{"reserved16", "fat16-logger", 0, false, 14, 9},
+                    Headless{"rootEntries16", "fat16-logger", 0, false, 18, 1},
+                    Headless{"fatSize16", "fat16-logger", 0, false, 22, 1},
+                    Headless{"rootCluster32", "fat32-logger", 0, false, 44, 99},
+                    Headless{"fats16", "fat16-logger", 0, true, 0, 0},
+                    Headless{"fats32", "fat32-logger", 0, true, 0, 0}),
+    [](const auto& how) { return std::string(how.param.name); });
+
 }  // namespace
 }  // namespace undershelf::test

@@ -15,6 +15,7 @@ namespace undershelf {
 struct ReadOptions {
   Zone zone;                          // of local times on FAT and exFAT
   std::string code_page = "ibm-437";  // of 8.3 names, by its ICU name
+  bool headless = false;              // also volumes whose header is gone
 };
 
 // One volume that was recognised. Not to be shared between threads.

@@ -18,7 +18,7 @@ struct Partition {
 };
 
 struct Layout {
-  std::string scheme;  // mbr, or none
+  std::string scheme = "none";  // or mbr
   std::vector<Partition> partitions;
   std::vector<std::string> notes;  // one sentence each: what is odd about the map
 };

@@ -11,17 +11,23 @@ bool Survey::has_volume_in(int partition) const {
 
 Survey survey(const SourcePtr& source, const ReadOptions& options) {
   Survey found;
-  if (auto reader = open_volume(source, {0, source->size()}, options)) {
-    found.layout.scheme = "none";
-    found.volumes.push_back({std::move(reader), 0});
-    return found;
-  }
+  const ByteRange all{0, source->size()};
+  ReadOptions with_header = options;
+  with_header.headless = false;
+  ReadOptions headless = options;
+  headless.headless = true;
+  const auto take = [&](const ByteRange& where, const ReadOptions& how, int partition) {
+    if (auto reader = open_volume(source, where, how)) {
+      found.volumes.push_back({std::move(reader), partition});
+    }
+  };
+  take(all, with_header, 0);
+  if (!found.volumes.empty()) return found;
   found.layout = read_layout(*source);
   for (const Partition& partition : found.layout.partitions) {
-    if (auto reader = open_volume(source, partition.range, options)) {
-      found.volumes.push_back({std::move(reader), partition.number});
-    }
+    take(partition.range, headless, partition.number);
   }
+  if (found.layout.partitions.empty()) take(all, headless, 0);
   return found;
 }
 

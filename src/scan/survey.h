@@ -20,7 +20,8 @@ struct Survey {
   bool has_volume_in(int partition) const;
 };
 
-// A volume from sector 0 on is taken before a map is looked for: a boot sector ends like a map.
+// A volume from sector 0 on is taken before a map is looked for: a boot sector ends like a map. A
+// volume without its header is looked for in partitions, or on the whole where there is no map.
 Survey survey(const SourcePtr& source, const ReadOptions& options);
 
 }  // namespace undershelf

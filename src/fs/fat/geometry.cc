@@ -225,11 +225,12 @@ std::optional<Geometry> infer_geometry(const Source& volume) {
 
 }  // namespace
 
-std::optional<Geometry> find_geometry(const Source& volume) {
+std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
   std::optional<Geometry> g = from_boot_sector(volume, 0);
+  if (!g && !headless) return std::nullopt;
   Confirmation confirmed = g ? confirm(volume, *g) : Confirmation{};
-  const bool contradicted = g && confirmed.strangers > confirmed.folders;
-  if (!g || contradicted) {
+  const bool unconfirmed = g && confirmed.strangers >= confirmed.folders;
+  if (!g || unconfirmed) {
     // The backup of FAT32 lies in sector 6 (specification, BPB_BkBootSec).
     for (const uint64_t sector : {512U, 4096U}) {
       std::optional<Geometry> backup = from_boot_sector(volume, 6 * sector);
@@ -241,7 +242,7 @@ std::optional<Geometry> find_geometry(const Source& volume) {
       g->confidence -= 10;
       g->notes.emplace_back("The boot sector is lost or wrong; its backup was used.");
     }
-    const bool still_wrong = !g || confirmed.strangers > confirmed.folders;
+    const bool still_wrong = !g || confirmed.strangers >= confirmed.folders;
     if (still_wrong) {
       std::optional<Geometry> inferred = infer_geometry(volume);
       if (inferred && (!g || confirm(volume, *inferred) > confirmed)) g = std::move(inferred);

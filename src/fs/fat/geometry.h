@@ -42,8 +42,9 @@ struct Geometry {
 };
 
 // Reads and weighs what stands at the start of `volume`; where that is damaged, the backup boot
-// sector, or else the FATs and the folders. Nothing if that is no FAT volume.
-std::optional<Geometry> find_geometry(const Source& volume);
+// sector, or else the FATs and the folders. Nothing if that is no FAT volume. Without `headless`
+// something that is a boot sector must be there.
+std::optional<Geometry> find_geometry(const Source& volume, bool headless);
 
 // An entry's first cluster. Only FAT32 has the high half; others keep other things there.
 uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry);

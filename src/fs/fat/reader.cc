@@ -476,7 +476,7 @@ class Reader : public VolumeReader {
 std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
                                    const ReadOptions& options) {
   const Window window(source, where.offset, where.length);
-  std::optional<Geometry> geometry = find_geometry(window);
+  std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
   return std::make_unique<Reader>(source, where, *geometry, options);
 }
