@@ -6,11 +6,11 @@ set -euo pipefail
 packages=(
   g++ cmake ninja-build clang-format zstd
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
-  nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev
+  nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev zlib1g-dev
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
-  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio python3)
+  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio fdisk python3)
 fi
 
 missing=()

@@ -2,6 +2,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <map>
 #include <sstream>
 
@@ -186,6 +187,60 @@ INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
                            std::erase(name, '-');
                            return name;
                          });
+
+// Whole disks: the same volumes behind partition maps.
+class Disk : public testing::TestWithParam<const char*> {};
+
+void expect_its_volumes(const std::string& name, const std::string& image, int code) {
+  const TempFolder folder;
+  write_file(folder.path("disk.img"), image);
+  const Outcome scan =
+      undershelf({"scan", folder.path("disk.img"), "--shelf", folder.path("shelf")});
+  EXPECT_EQ(scan.code, code) << scan.err;
+  const auto volumes = undershelf({"volumes", folder.path("shelf"), "--format", "jsonl"}).lines();
+  const std::vector<Json> expected = truth(name);
+  ASSERT_EQ(volumes.size(), expected.size());
+  for (const Json& volume : volumes) {
+    const auto one = std::ranges::find(expected, volume["offset"],
+                                       [](const Json& e) -> const Json& { return e["offset"]; });
+    ASSERT_NE(one, expected.end()) << volume;
+    size_t files = 0;
+    const auto rows = undershelf({"list", folder.path("shelf"), "--format", "jsonl", "--volume",
+                                  std::to_string(volume["id"].get<int64_t>())})
+                          .lines();
+    for (const Json& row : truth((*one)["sample"])) files += row["kind"] == "file";
+    EXPECT_EQ(std::ranges::count(rows, "file", [](const Json& r) { return r["kind"]; }), files);
+  }
+}
+
+TEST_P(Disk, HoldsItsVolumes) { expect_its_volumes(GetParam(), sample(GetParam()), 0); }
+
+INSTANTIATE_TEST_SUITE_P(Samples, Disk, testing::Values("disk-mbr-logical", "disk-gpt"));
+
+TEST(Disks, EitherCopyOfAGptWillDo) {
+  const auto notes = [](const std::string& image) {
+    const TempFolder folder;
+    write_file(folder.path("disk.img"), image);
+    return undershelf({"survey", folder.path("disk.img"), "--format", "jsonl"})
+        .lines()[0]["notes"]
+        .dump();
+  };
+  const std::string sound = sample("disk-gpt");
+  EXPECT_EQ(notes(sound), "[]");
+  std::string broken = sound;
+  broken.replace(512, 512, 512, '\0');
+  expect_its_volumes("disk-gpt", broken, 0);
+  EXPECT_NE(notes(broken).find("primary GPT is missing"), std::string::npos);
+  broken = sound;
+  broken[2 * 512 + 40] ^= 1;  // in an entry of the primary copy
+  expect_its_volumes("disk-gpt", broken, 0);
+  EXPECT_NE(notes(broken).find("checksum of the primary GPT"), std::string::npos);
+  EXPECT_NE(notes(broken).find("differ"), std::string::npos);
+  broken = sound;
+  broken[broken.size() - 512 + 16] ^= 1;
+  expect_its_volumes("disk-gpt", broken, 0);
+  EXPECT_NE(notes(broken).find("checksum of the backup GPT"), std::string::npos);
+}
 
 }  // namespace
 }  // namespace undershelf::test

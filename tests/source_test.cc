@@ -68,7 +68,7 @@ std::string map_with(uint32_t start, uint32_t sectors, char status = 0, char typ
 }
 
 TEST(Layout, ReadsPrimaryPartitions) {
-  const Layout layout = read_layout(MemorySource(map_with(8, 100, static_cast<char>(0x80))));
+  const Layout layout = read_layout(MemorySource(map_with(8, 100, static_cast<char>(0x80))), 512);
   ASSERT_EQ(layout.scheme, "mbr");
   ASSERT_EQ(layout.partitions.size(), 1U);
   EXPECT_EQ(layout.partitions[0].range, (ByteRange{4096, 51200}));
@@ -77,10 +77,40 @@ TEST(Layout, ReadsPrimaryPartitions) {
 }
 
 TEST(Layout, SaysWhatIsOdd) {
-  EXPECT_EQ(read_layout(MemorySource(map_with(8, 4000))).notes.size(), 1U) << "ends behind the end";
-  EXPECT_EQ(read_layout(MemorySource(map_with(8000, 10))).notes.size(), 1U) << "starts behind it";
-  EXPECT_EQ(read_layout(MemorySource(map_with(8, 100, 0x17))).scheme, "none") << "boot code";
-  EXPECT_EQ(read_layout(MemorySource(std::string(100, '\x55'))).scheme, "none");
+  const auto of = [](const std::string& disk) { return read_layout(MemorySource(disk), 512); };
+  EXPECT_EQ(of(map_with(8, 4000)).notes.size(), 1U) << "ends behind the end";
+  EXPECT_EQ(of(map_with(8000, 10)).notes.size(), 1U) << "starts behind it";
+  EXPECT_EQ(of(map_with(8, 100, 0x17)).scheme, "none") << "boot code";
+  EXPECT_EQ(of(std::string(100, '\x55')).scheme, "none");
+  EXPECT_EQ(of(map_with(1, 127, 0, static_cast<char>(0xEE))).notes.size(), 1U) << "no GPT there";
+}
+
+void put_record(std::string& disk, size_t sector, int slot, char type, uint32_t start,
+                uint32_t sectors) {
+  const size_t at = sector * 512 + 446 + static_cast<size_t>(slot) * 16;
+  disk[at + 4] = type;
+  put32(disk, at + 8, start);
+  put32(disk, at + 12, sectors);
+  disk[sector * 512 + 510] = 0x55;
+  disk[sector * 512 + 511] = static_cast<char>(0xAA);
+}
+
+TEST(Layout, FollowsTheChainOfLogicalVolumes) {
+  std::string disk = map_with(100, 28, 0, 5);
+  put_record(disk, 100, 0, 6, 2, 8);
+  put_record(disk, 100, 1, 5, 10, 10);
+  put_record(disk, 110, 0, 6, 1, 5);
+  Layout layout = read_layout(MemorySource(disk), 512);
+  ASSERT_EQ(layout.partitions.size(), 3U);
+  EXPECT_TRUE(layout.partitions[0].container);
+  EXPECT_EQ(layout.partitions[1].range, (ByteRange{102 * 512, 8 * 512}));
+  EXPECT_EQ(layout.partitions[2].range, (ByteRange{111 * 512, 5 * 512}));
+  EXPECT_EQ(layout.partitions[2].number, 6);
+  EXPECT_TRUE(layout.notes.empty());
+  put_record(disk, 110, 1, 5, 0, 10);  // back to the first
+  layout = read_layout(MemorySource(disk), 512);
+  EXPECT_EQ(layout.partitions.size(), 3U);
+  EXPECT_EQ(layout.notes.size(), 1U);
 }
 
 TEST(Stream, JoinsPiecesAndKnowsItsHoles) {

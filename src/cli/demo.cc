@@ -138,7 +138,10 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   }
   std::vector<fs::path> packed;
   for (const auto& file : fs::directory_iterator(samples)) {
-    if (file.path().extension() == ".zst") packed.push_back(file.path());
+    // The cards of the tour; the other samples are for the tests.
+    if (file.path().filename().string().ends_with("-logger.img.zst")) {
+      packed.push_back(file.path());
+    }
   }
   std::ranges::sort(packed);
   target = fs::canonical(target);

@@ -18,6 +18,7 @@ Json partition_json(const Partition& partition, const Survey& found) {
           {"type", partition.type},
           {"offset", partition.range.offset},
           {"length", partition.range.length},
+          {"name", partition.name},
           {"bootable", partition.bootable},
           {"recognised", found.has_volume_in(partition.number)}};
 }
@@ -38,10 +39,21 @@ Json volume_json(const FoundVolume& found) {
           {"notes", v.notes}};
 }
 
+std::string scheme_text(const Layout& layout) {
+  if (layout.scheme == "none") return "none";
+  return fmt::format("{}, in sectors of {} bytes", layout.scheme == "mbr" ? "MBR" : "GPT",
+                     layout.sector_size);
+}
+
+std::string recognised_text(const Partition& partition, const Survey& found) {
+  if (partition.container) return "holds the logical volumes";
+  return found.has_volume_in(partition.number) ? "yes" : "no";
+}
+
 void print_table(const std::string& path, const Source& source, const Survey& found) {
   std::cout << fmt::format("source  {}\nsize    {} ({} bytes), sectors of {} bytes\nmap     {}\n",
                            path, table_size(source.size()), source.size(), source.sector_size(),
-                           found.layout.scheme == "none" ? "none" : "MBR");
+                           scheme_text(found.layout));
   if (!found.layout.partitions.empty()) {
     std::cout << '\n';
     Table table({{"PARTITION", Table::Align::right},
@@ -50,8 +62,9 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
                  {"SIZE", Table::Align::right},
                  {"RECOGNISED"}});
     for (const Partition& p : found.layout.partitions) {
-      table.add({fmt::format("{}", p.number), p.type, fmt::format("{}", p.range.offset),
-                 table_size(p.range.length), found.has_volume_in(p.number) ? "yes" : "no"});
+      table.add({fmt::format("{}", p.number), p.name.empty() ? p.type : p.type + ", " + p.name,
+                 fmt::format("{}", p.range.offset), table_size(p.range.length),
+                 recognised_text(p, found)});
     }
     table.print();
   }

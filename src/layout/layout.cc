@@ -2,8 +2,10 @@
 
 #include <fmt/format.h>
 
-#include <array>
+#include <algorithm>
 #include <boost/endian/buffers.hpp>
+
+#include "layout/gpt.h"
 
 namespace undershelf {
 namespace {
@@ -66,29 +68,55 @@ std::string type_text(uint8_t type) {
   }
 }
 
-}  // namespace
+bool read_record(const Source& source, uint64_t at, MasterBootRecord& mbr) {
+  if (!source.read(at, std::as_writable_bytes(std::span(&mbr, 1))).ok()) return false;
+  if (mbr.Signature[0] != 0x55 || mbr.Signature[1] != 0xAA) return false;
+  // Where boot code of something else stands in place of the map, this fails.
+  return std::ranges::all_of(mbr.PartitionRecords, [](const PartitionRecord& record) {
+    return record.BootIndicator == 0x00 || record.BootIndicator == 0x80;
+  });
+}
 
-Layout read_layout(const Source& source) {
-  Layout layout;
-  layout.scheme = "none";
-  MasterBootRecord mbr{};
-  if (!source.read(0, std::as_writable_bytes(std::span(&mbr, 1))).ok() ||
-      mbr.Signature[0] != 0x55 || mbr.Signature[1] != 0xAA) {
-    return layout;
-  }
-  const uint64_t sector = source.sector_size();
-  for (int i = 0; i < 4; ++i) {
-    const PartitionRecord& record = mbr.PartitionRecords[i];
-    if (record.BootIndicator != 0x00 && record.BootIndicator != 0x80) {
-      // Boot code of something else stands where the map would be.
-      return {"none", {}, {}};
+Partition to_partition(const PartitionRecord& record, int number, uint64_t base, uint64_t sector) {
+  Partition partition;
+  partition.number = number;
+  partition.range = {base + record.StartingLBA.value() * sector, record.SizeInLBA.value() * sector};
+  partition.type = type_text(record.OSType);
+  partition.bootable = record.BootIndicator == 0x80;
+  partition.container = partition.type == "extended";
+  return partition;
+}
+
+// The chain of extended boot records: in each the first record is a logical volume, counted from
+// that boot record, and the second the next boot record, counted from the first one.
+void add_logical_volumes(const Source& source, const Partition& extended, uint64_t sector,
+                         Layout& layout) {
+  constexpr int kMostVolumes = 256;
+  uint64_t at = extended.range.offset;
+  int number = 5;
+  for (int steps = 0; steps < kMostVolumes; ++steps) {
+    MasterBootRecord record{};
+    if (!read_record(source, at, record)) {
+      layout.notes.push_back(fmt::format("The chain of logical volumes breaks at byte {}.", at));
+      return;
     }
-    if (record.OSType == 0 || record.SizeInLBA.value() == 0) continue;
-    Partition partition;
-    partition.number = i + 1;
-    partition.range = {record.StartingLBA.value() * sector, record.SizeInLBA.value() * sector};
-    partition.type = type_text(record.OSType);
-    partition.bootable = record.BootIndicator == 0x80;
+    const PartitionRecord& volume = record.PartitionRecords[0];
+    if (volume.OSType != 0 && volume.SizeInLBA.value() != 0) {
+      layout.partitions.push_back(to_partition(volume, number++, at, sector));
+    }
+    const PartitionRecord& next = record.PartitionRecords[1];
+    if (next.OSType == 0 || next.SizeInLBA.value() == 0) return;
+    const uint64_t next_at = extended.range.offset + next.StartingLBA.value() * sector;
+    if (next_at <= at) {
+      layout.notes.emplace_back("The chain of logical volumes comes back to itself.");
+      return;
+    }
+    at = next_at;
+  }
+}
+
+void note_oddities(const Source& source, Layout& layout) {
+  for (const Partition& partition : layout.partitions) {
     if (partition.range.offset >= source.size()) {
       layout.notes.push_back(
           fmt::format("Partition {} starts behind the end of the source.", partition.number));
@@ -97,19 +125,42 @@ Layout read_layout(const Source& source) {
                                          partition.number, partition.range.end() - source.size()));
     }
     for (const Partition& other : layout.partitions) {
-      if (overlap(other.range, partition.range).length > 0) {
+      if (other.number < partition.number && !other.container && !partition.container &&
+          overlap(other.range, partition.range).length > 0) {
         layout.notes.push_back(
             fmt::format("Partitions {} and {} overlap.", other.number, partition.number));
       }
     }
-    if (partition.type == "extended" || partition.type == "GPT protective") {
-      layout.notes.push_back(fmt::format(
-          "Partition {} is {}; what lies in it is not read by this version.", partition.number,
-          partition.type == "extended" ? "an extended one" : "the stand-in for a GPT"));
+  }
+}
+
+}  // namespace
+
+Layout read_layout(const Source& source, uint32_t sector_size) {
+  if (source.size() >= 3 * uint64_t{sector_size}) {
+    if (std::optional<Layout> gpt = read_gpt(source, sector_size)) {
+      note_oddities(source, *gpt);
+      return *gpt;
     }
-    layout.partitions.push_back(partition);
+  }
+  Layout layout;
+  layout.sector_size = sector_size;
+  MasterBootRecord mbr{};
+  if (!read_record(source, 0, mbr)) return layout;
+  for (int i = 0; i < 4; ++i) {
+    const PartitionRecord& record = mbr.PartitionRecords[i];
+    if (record.OSType == 0 || record.SizeInLBA.value() == 0) continue;
+    layout.partitions.push_back(to_partition(record, i + 1, 0, sector_size));
+    if (layout.partitions.back().type == "GPT protective") {
+      layout.notes.emplace_back("The MBR stands in for a GPT, and neither copy of that is there.");
+    }
+  }
+  const std::vector<Partition> primary = layout.partitions;
+  for (const Partition& partition : primary) {
+    if (partition.container) add_logical_volumes(source, partition, sector_size, layout);
   }
   if (!layout.partitions.empty()) layout.scheme = "mbr";
+  note_oddities(source, layout);
   return layout;
 }
 

@@ -23,9 +23,22 @@ Survey survey(const SourcePtr& source, const ReadOptions& options) {
   };
   take(all, with_header, 0);
   if (!found.volumes.empty()) return found;
-  found.layout = read_layout(*source);
+  // An image does not tell in which sectors its map counts: those in which volumes are found.
+  for (const uint32_t sector_size : {512U, 4096U}) {
+    const Layout layout = read_layout(*source, sector_size);
+    if (layout.scheme == "none") continue;
+    if (found.layout.scheme == "none") found.layout = layout;
+    for (const Partition& partition : layout.partitions) {
+      if (!partition.container) take(partition.range, with_header, partition.number);
+    }
+    if (!found.volumes.empty()) {
+      found.layout = layout;
+      break;
+    }
+  }
   for (const Partition& partition : found.layout.partitions) {
-    take(partition.range, headless, partition.number);
+    const bool open = !partition.container && !found.has_volume_in(partition.number);
+    if (open) take(partition.range, headless, partition.number);
   }
   if (found.layout.partitions.empty()) take(all, headless, 0);
   return found;
