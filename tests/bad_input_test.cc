@@ -177,5 +177,93 @@ TEST(BadInputs, ATargetWithoutRoomIsRefusedAndOneThatFillsUpKeepsWhatIsDone) {
       << filled.code << filled.err;
 }
 
+// Split images, leading bytes and devices bring what the plain image brings.
+class Sources : public testing::Test {
+ protected:
+  std::vector<Json> scan(const std::vector<std::string>& source, int code) {
+    std::vector<std::string> arguments = {"scan"};
+    arguments.insert(arguments.end(), source.begin(), source.end());
+    arguments.insert(arguments.end(), {"--shelf", folder_.path("shelf"), "--replace"});
+    error_ = undershelf(arguments);
+    EXPECT_EQ(error_.code, code) << error_.err;
+    if (code != 0) return {};
+    return undershelf({"list", folder_.path("shelf"), "--format", "jsonl"}).lines();
+  }
+  std::string exported() {
+    const TempFolder bag;
+    undershelf({"export", folder_.path("shelf"), "--to", bag.path("bag")});
+    return read_file(bag.path("bag/manifest-sha256.txt"));
+  }
+  void SetUp() override {
+    write_file(folder_.path("card.img"), image_);
+    expected_ = scan({folder_.path("card.img")}, 0);
+    manifest_ = exported();
+  }
+  TempFolder folder_;
+  std::string image_ = sample("fat16-logger");
+  std::vector<Json> expected_;
+  std::string manifest_;
+  Outcome error_;
+};
+
+TEST_F(Sources, SplitImages) {
+  constexpr size_t kSegment = 10'000'000;
+  for (size_t at = 0, number = 1; at < image_.size(); at += kSegment, ++number) {
+    write_file(folder_.path("card.00" + std::to_string(number)), image_.substr(at, kSegment));
+  }
+  EXPECT_EQ(scan({folder_.path("card.001")}, 0), expected_);
+  EXPECT_EQ(exported(), manifest_);
+  scan({folder_.path("card.002")}, 3);
+  EXPECT_NE(error_.err.find("Give the first one"), std::string::npos);
+  std::filesystem::rename(folder_.path("card.003"), folder_.path("kept"));
+  scan({folder_.path("card.001")}, 3);
+  EXPECT_NE(error_.err.find("card.003 is missing"), std::string::npos);
+  std::filesystem::rename(folder_.path("card.004"), folder_.path("card.003"));
+  std::filesystem::rename(folder_.path("kept"), folder_.path("card.004"));
+  scan({folder_.path("card.001")}, 3);
+  EXPECT_NE(error_.err.find("wrong order"), std::string::npos);
+}
+
+TEST_F(Sources, LeadingBytes) {
+  write_file(folder_.path("lead.img"), std::string(12345, 'x') + image_);
+  EXPECT_EQ(scan({folder_.path("lead.img"), "--offset", "12345"}, 0), expected_);
+  EXPECT_EQ(exported(), manifest_);
+  scan({folder_.path("lead.img"), "--offset", "1G"}, 3);
+}
+
+TEST_F(Sources, Devices) {
+  const Outcome loop = shell("losetup -f --show " + quoted(folder_.path("card.img")));
+  if (loop.code != 0) GTEST_SKIP() << "no loop devices here";
+  const std::string device = loop.out.substr(0, loop.out.find('\n'));
+  EXPECT_EQ(scan({device}, 0), expected_);
+  EXPECT_EQ(exported(), manifest_);
+  EXPECT_EQ(undershelf({"survey", device, "--format", "jsonl"}).lines()[0]["device"]["model"], "");
+  shell("losetup -d " + device);
+}
+
+TEST_F(Sources, NothingIsWrittenToAMountedSource) {
+  const std::string image = folder_.path("ext.img");
+  const std::string point = folder_.path("point");
+  const Outcome mounted =
+      shell("truncate -s 20M " + image + " && mkfs.ext4 -q " + image + " && mkdir " + point +
+            " && mount -o loop " + image + " " + point + " && findmnt -no SOURCE " + point);
+  if (mounted.code != 0) GTEST_SKIP() << "no mounts here: " << mounted.err;
+  const std::string device = mounted.out.substr(0, mounted.out.find('\n'));
+  const auto refusal = [&](const std::vector<std::string>& arguments) {
+    const Outcome outcome = undershelf(arguments);
+    EXPECT_EQ(outcome.code, 4) << outcome.err;
+    return outcome.err;
+  };
+  EXPECT_NE(refusal({"scan", device, "--shelf", folder_.path("x")}).find("mounted for writing"),
+            std::string::npos);
+  for (const std::string& source : {device, image}) {
+    EXPECT_NE(refusal({"scan", source, "--shelf", point + "/x", "--mounted-anyway"})
+                  .find("lies on the source"),
+              std::string::npos);
+  }
+  EXPECT_NE(undershelf({"survey", device}).err.find("WARNING"), std::string::npos);
+  shell("umount " + point);
+}
+
 }  // namespace
 }  // namespace undershelf::test

@@ -64,6 +64,15 @@ int64_t read_id(const std::string& text) {
   return id;
 }
 
+uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise) {
+  if (!line.has(option)) return otherwise;
+  const Between<uint64_t> value = parse_sizes(line.text(option));
+  if (!value.from || value.from != value.to) {
+    throw Error(Failure::usage, fmt::format("--{} takes one number of bytes.", option));
+  }
+  return *value.from;
+}
+
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known) {
   if (!line.has("format")) return known.front();
   require_known("--format", line.text("format"), known);

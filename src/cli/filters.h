@@ -15,6 +15,8 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf);
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known);
 // The zone that --time-zone names; UTC if not given.
 Zone read_zone(const CommandLine& line);
+// The one size an option gives, in bytes; `otherwise` if it is not given.
+uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise);
 int64_t read_id(const std::string& text);
 
 }  // namespace undershelf::cli

@@ -48,15 +48,6 @@ void print_hex(std::span<const std::byte> bytes, uint64_t from) {
   }
 }
 
-uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise) {
-  if (!line.has(option)) return otherwise;
-  const Between<uint64_t> value = parse_sizes(line.text(option));
-  if (!value.from || value.from != value.to) {
-    throw Error(Failure::usage, fmt::format("--{} takes one number of bytes.", option));
-  }
-  return *value.from;
-}
-
 // The row of the stream that was asked for: the main one, or the one named.
 Row find_stream(const Shelf& shelf, int64_t id, const std::string& stream) {
   Selection selection;

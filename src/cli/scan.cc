@@ -9,14 +9,16 @@
 #include "cli/filters.h"
 #include "exporting/protect.h"
 #include "model/text.h"
+#include "source/device.h"
 
 namespace undershelf::cli {
 namespace {
 
 // A new shelf, or the unfinished one of the same source.
 Shelf open_or_create(const std::string& path, const std::string& source_path, const Source& source,
-                     bool replace) {
-  if (!std::filesystem::exists(path)) return Shelf::create(path, identify(source_path, source));
+                     uint64_t skip, bool replace) {
+  if (!std::filesystem::exists(path))
+    return Shelf::create(path, identify(source_path, source, skip));
   if (!Shelf::is_shelf(path)) {
     throw Error(Failure::refused,
                 fmt::format("{} exists and is not a shelf. Nothing is overwritten: choose another "
@@ -25,7 +27,7 @@ Shelf open_or_create(const std::string& path, const std::string& source_path, co
   }
   if (replace) {
     for (const char* suffix : {"", "-wal", "-shm"}) std::filesystem::remove(path + suffix);
-    return Shelf::create(path, identify(source_path, source));
+    return Shelf::create(path, identify(source_path, source, skip));
   }
   Shelf shelf = Shelf::open_to_write(path);
   if (const std::string how = difference(shelf.source(), source); !how.empty()) {
@@ -75,6 +77,21 @@ ScanOptions read_options(const CommandLine& line) {
   return options;
 }
 
+// What is mounted for writing changes while it is read, and may be writing over the lost files.
+void refuse_mounted(const std::string& source_path, bool anyway) {
+  const std::optional<DeviceFacts> device = examine_device(source_path);
+  if (!device || device->mounted_for_writing.empty()) return;
+  if (!anyway) {
+    throw Error(
+        Failure::refused,
+        fmt::format("A volume of {} is mounted for writing at {}: lost files may be written "
+                    "over at any moment. Unmount it, or add --mounted-anyway.",
+                    source_path, device->mounted_for_writing.front()));
+  }
+  warn(fmt::format("{} is mounted for writing at {}; what is read may change meanwhile.",
+                   source_path, device->mounted_for_writing.front()));
+}
+
 void summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
   int64_t deleted = 0;
@@ -97,6 +114,9 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("shelf", po::value<std::string>()->value_name("FILE"),
                         "where the shelf is made")  //
+      ("offset", po::value<std::string>()->value_name("N"),
+       "leave out so many bytes at the start of the source")                               //
+      ("mounted-anyway", "although a volume of the source device is mounted for writing")  //
       ("depth", po::value<std::string>()->value_name("DEPTH"),
        "quick (the default): what the volumes' own structures still tell")  //
       ("check", po::value<std::string>()->value_name("LEVEL"),
@@ -114,10 +134,12 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   }
   const ScanOptions scan_options = read_options(line);
   const std::string source_path = line.text("SOURCE");
-  const SourcePtr source = open_source(source_path);
+  const uint64_t skip = read_bytes(line, "offset", 0);
+  const SourcePtr source = open_source(source_path, skip);
+  refuse_mounted(source_path, line.has("mounted-anyway"));
   refuse_on_source("shelf", shelf_path, source_path);
 
-  Shelf shelf = open_or_create(shelf_path, source_path, *source, line.has("replace"));
+  Shelf shelf = open_or_create(shelf_path, source_path, *source, skip, line.has("replace"));
   const ScanResult result = scan_quickly(shelf, source, scan_options);
   show_progress({});
   if (result.volumes == 0) {

@@ -8,6 +8,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "source/device.h"
 
 namespace undershelf::cli {
 namespace {
@@ -37,6 +38,32 @@ Json volume_json(const FoundVolume& found) {
           {"used", found.reader->used_bytes()},
           {"confidence", v.confidence},
           {"notes", v.notes}};
+}
+
+Json device_json(const DeviceFacts& device) {
+  return {{"model", device.model},
+          {"removable", device.removable},
+          {"rotating", device.rotating},
+          {"discards", device.discards},
+          {"mounted_for_writing", device.mounted_for_writing},
+          {"mounted_for_reading", device.mounted_for_reading},
+          {"swap", device.swap},
+          {"holders", device.holders}};
+}
+
+void print_device(const DeviceFacts& device) {
+  const auto field = [](const char* label, const std::string& value) {
+    if (!value.empty()) std::cout << fmt::format("{:<12} {}\n", label, value);
+  };
+  std::cout << '\n';
+  field("model", device.model);
+  field("medium", fmt::format("{}, {}, {}", device.removable ? "removable" : "fixed",
+                              device.rotating ? "rotating" : "not rotating",
+                              device.discards ? "takes discards" : "takes no discards"));
+  field("mounted rw", fmt::format("{}", fmt::join(device.mounted_for_writing, ", ")));
+  field("mounted ro", fmt::format("{}", fmt::join(device.mounted_for_reading, ", ")));
+  field("swap", fmt::format("{}", fmt::join(device.swap, ", ")));
+  field("in use by", fmt::format("{}", fmt::join(device.holders, ", ")));
 }
 
 std::string scheme_text(const Layout& layout) {
@@ -101,12 +128,15 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
 int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("format", po::value<std::string>()->value_name("FORMAT"),
-                        "table (the default) or jsonl");
+                        "table (the default) or jsonl")  //
+      ("offset", po::value<std::string>()->value_name("N"),
+       "leave out so many bytes at the start of the source");
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;
   const std::string format = read_format(line, {"table", "jsonl"});
   const std::string path = line.text("SOURCE");
-  const SourcePtr source = open_source(path);
+  const SourcePtr source = open_source(path, read_bytes(line, "offset", 0));
+  const std::optional<DeviceFacts> device = examine_device(path);
   const Survey found = survey(source, {});
   if (format == "jsonl") {
     print_json({{"record", "source"},
@@ -114,11 +144,17 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
                 {"size", source->size()},
                 {"sector_size", source->sector_size()},
                 {"scheme", found.layout.scheme},
+                {"device", device ? device_json(*device) : Json(nullptr)},
                 {"notes", found.layout.notes}});
     for (const Partition& p : found.layout.partitions) print_json(partition_json(p, found));
     for (const FoundVolume& volume : found.volumes) print_json(volume_json(volume));
   } else {
     print_table(path, *source, found);
+    if (device) print_device(*device);
+  }
+  if (device && !device->mounted_for_writing.empty()) {
+    warn(fmt::format("WARNING: {} is mounted for writing at {}. Unmount it before anything else.",
+                     path, device->mounted_for_writing.front()));
   }
   if (found.volumes.empty()) {
     say("No file system that this version reads was recognised.");

@@ -19,7 +19,7 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path) {
                             "with --source PATH.",
                             where));
   }
-  SourcePtr source = open_source(where);
+  SourcePtr source = open_source(where, known.skip);
   if (const std::string how = difference(known, *source); !how.empty()) {
     throw Error(Failure::unavailable,
                 fmt::format("{} is not the source this shelf describes: {}. Give the right one "

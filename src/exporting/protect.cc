@@ -3,31 +3,42 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <filesystem>
 
 #include "model/error.h"
+#include "source/device.h"
+#include "source/split.h"
 
 namespace undershelf {
-
 void refuse_on_source(const std::string& what, const std::string& path,
                       const std::string& source_path) {
-  struct stat source {};
-  if (::stat(source_path.c_str(), &source) != 0) return;  // opening it will say why
   struct stat target {};
-  if (::stat(path.c_str(), &target) == 0 && target.st_dev == source.st_dev &&
-      target.st_ino == source.st_ino) {
-    throw Error(Failure::refused,
-                fmt::format("The {} {} is the source itself. Nothing is ever written to a source: "
-                            "choose another place.",
-                            what, path));
-  }
+  const bool exists = ::stat(path.c_str(), &target) == 0;
   // The nearest folder that exists tells on which device the rest would be made.
+  struct stat place = target;
   std::filesystem::path at = std::filesystem::absolute(path);
-  while (::stat(at.c_str(), &target) != 0 && at.has_relative_path()) at = at.parent_path();
-  if (S_ISBLK(source.st_mode) && target.st_dev == source.st_rdev) {
-    throw Error(Failure::refused,
-                fmt::format("The {} {} lies on the source device {}. Choose another medium.", what,
-                            path, source_path));
+  while (::stat(at.c_str(), &place) != 0 && at.has_relative_path()) at = at.parent_path();
+  const Foundation below = foundation_of(place.st_dev);
+
+  for (const std::string& segment : segments_of(source_path)) {
+    struct stat source {};
+    if (::stat(segment.c_str(), &source) != 0) continue;  // opening it will say why
+    if (exists && target.st_dev == source.st_dev && target.st_ino == source.st_ino) {
+      throw Error(Failure::refused,
+                  fmt::format("The {} {} is the source itself. Nothing is ever written to a "
+                              "source: choose another place.",
+                              what, path));
+    }
+    const bool on_device =
+        S_ISBLK(source.st_mode) && std::ranges::any_of(disk_of(source.st_rdev), [&](dev_t device) {
+          return below.devices.contains(device);
+        });
+    if (on_device || below.files.contains({source.st_dev, source.st_ino})) {
+      throw Error(Failure::refused, fmt::format("The {} {} lies on the source {}. Choose another "
+                                                "medium.",
+                                                what, path, segment));
+    }
   }
 }
 

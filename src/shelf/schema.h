@@ -8,7 +8,9 @@ constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF
 constexpr int kShelfVersion = 1;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
-CREATE TABLE source(path TEXT NOT NULL, size INTEGER NOT NULL, sector_size INTEGER NOT NULL);
+CREATE TABLE source(
+  path TEXT NOT NULL, skip INTEGER NOT NULL, size INTEGER NOT NULL,
+  sector_size INTEGER NOT NULL);
 CREATE TABLE source_blocks(offset INTEGER NOT NULL, length INTEGER NOT NULL, sha256 TEXT NOT NULL);
 CREATE TABLE scans(
   id INTEGER PRIMARY KEY, depth TEXT NOT NULL, checked TEXT NOT NULL, state TEXT NOT NULL,

@@ -58,10 +58,11 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
     shelf.db().exec("PRAGMA journal_mode=WAL");
     SQLite::Transaction transaction(shelf.db());
     shelf.db().exec(kSchema);
-    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?)");
+    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?)");
     row.bind(1, source.path);
-    row.bind(2, static_cast<int64_t>(source.size));
-    row.bind(3, static_cast<int64_t>(source.sector_size));
+    row.bind(2, static_cast<int64_t>(source.skip));
+    row.bind(3, static_cast<int64_t>(source.size));
+    row.bind(4, static_cast<int64_t>(source.sector_size));
     row.exec();
     SQLite::Statement block(shelf.db(), "INSERT INTO source_blocks VALUES(?,?,?)");
     for (const BlockHash& hash : source.blocks) {
@@ -144,11 +145,12 @@ Shelf Shelf::open_to_write(const std::string& path) {
 
 SourceIdentity Shelf::source() const {
   SourceIdentity identity;
-  SQLite::Statement row(*db_, "SELECT path, size, sector_size FROM source");
+  SQLite::Statement row(*db_, "SELECT path, skip, size, sector_size FROM source");
   if (row.executeStep()) {
     identity.path = row.getColumn(0).getString();
-    identity.size = static_cast<uint64_t>(row.getColumn(1).getInt64());
-    identity.sector_size = row.getColumn(2).getUInt();
+    identity.skip = static_cast<uint64_t>(row.getColumn(1).getInt64());
+    identity.size = static_cast<uint64_t>(row.getColumn(2).getInt64());
+    identity.sector_size = row.getColumn(3).getUInt();
   }
   SQLite::Statement block(*db_, "SELECT offset, length, sha256 FROM source_blocks");
   while (block.executeStep()) {

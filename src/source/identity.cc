@@ -15,9 +15,10 @@ constexpr uint64_t kBlockSize = 65536;
 
 }  // namespace
 
-SourceIdentity identify(const std::string& path, const Source& source) {
+SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip) {
   SourceIdentity identity;
   identity.path = std::filesystem::absolute(path).lexically_normal().string();
+  identity.skip = skip;
   identity.size = source.size();
   identity.sector_size = source.sector_size();
   std::vector<std::byte> block(std::min(kBlockSize, source.size()));

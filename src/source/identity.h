@@ -16,14 +16,15 @@ struct BlockHash {
 
 struct SourceIdentity {
   std::string path;          // absolute
-  uint64_t size = 0;         // bytes
+  uint64_t skip = 0;         // bytes left out at its start
+  uint64_t size = 0;         // bytes, without those
   uint32_t sector_size = 0;  // bytes
   std::vector<BlockHash> blocks;
 };
 
 // Hashes up to 64 blocks of 64 KiB, spread evenly from the first byte to the last; those that
 // cannot be read in full are left out.
-SourceIdentity identify(const std::string& path, const Source& source);
+SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip = 0);
 
 // Empty if `source` is the one that `known` describes; otherwise a sentence saying how it differs.
 // Blocks that cannot be read now are passed over.

@@ -2,6 +2,8 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -10,6 +12,7 @@
 #include <cstring>
 
 #include "model/error.h"
+#include "source/split.h"
 
 namespace undershelf {
 namespace {
@@ -26,13 +29,14 @@ void add_bad(ReadResult& result, uint64_t offset, uint64_t length) {
 
 class FileSource : public Source {
  public:
-  FileSource(int descriptor, uint64_t size) : descriptor_(descriptor), size_(size) {}
+  FileSource(int descriptor, uint64_t size, uint32_t sector_size)
+      : descriptor_(descriptor), size_(size), sector_size_(sector_size) {}
   ~FileSource() override { ::close(descriptor_); }
   FileSource(const FileSource&) = delete;
   FileSource& operator=(const FileSource&) = delete;
 
   uint64_t size() const override { return size_; }
-  uint32_t sector_size() const override { return 512; }
+  uint32_t sector_size() const override { return sector_size_; }
 
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result;
@@ -64,7 +68,7 @@ class FileSource : public Source {
     size_t done = 0;
     while (done < until) {
       const uint64_t here = at + done;
-      const size_t step = std::min<uint64_t>(until - done, 512 - here % 512);
+      const size_t step = std::min<uint64_t>(until - done, sector_size_ - here % sector_size_);
       size_t got = 0;
       while (got < step) {
         const ssize_t n = ::pread(descriptor_, out.data() + done + got, step - got,
@@ -86,11 +90,10 @@ class FileSource : public Source {
 
   int descriptor_;
   uint64_t size_;
+  uint32_t sector_size_;
 };
 
-}  // namespace
-
-SourcePtr open_source(const std::string& path) {
+SourcePtr open_file(const std::string& path) {
   const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
   if (descriptor < 0) {
     throw Error(Failure::unavailable,
@@ -99,19 +102,21 @@ SourcePtr open_source(const std::string& path) {
   }
   struct stat status {};
   const bool known = ::fstat(descriptor, &status) == 0;
+  uint64_t size = known ? static_cast<uint64_t>(status.st_size) : 0;
+  int sector_size = 512;
+  if (known && S_ISBLK(status.st_mode) &&
+      (::ioctl(descriptor, BLKGETSIZE64, &size) != 0 ||
+       ::ioctl(descriptor, BLKSSZGET, &sector_size) != 0)) {
+    size = 0;
+  }
   std::string why;
   if (!known) {
     why = fmt::format("The source {} cannot be examined: {}.", path, std::strerror(errno));
   } else if (S_ISDIR(status.st_mode)) {
     why = fmt::format("The source {} is a folder. Give an image file.", path);
-  } else if (S_ISBLK(status.st_mode)) {
-    why = fmt::format(
-        "The source {} is a device. This version reads image files: copy the device to an image "
-        "first, and work on the copy.",
-        path);
-  } else if (!S_ISREG(status.st_mode)) {
-    why = fmt::format("The source {} is no image file. Give an image file.", path);
-  } else if (status.st_size == 0) {
+  } else if (!S_ISREG(status.st_mode) && !S_ISBLK(status.st_mode)) {
+    why = fmt::format("The source {} is no image file and no disk. Give one of these.", path);
+  } else if (size == 0) {
     why = fmt::format("The source {} is empty. Check that the copy of the medium was completed.",
                       path);
   }
@@ -119,7 +124,23 @@ SourcePtr open_source(const std::string& path) {
     ::close(descriptor);
     throw Error(Failure::unavailable, why);
   }
-  return std::make_shared<FileSource>(descriptor, static_cast<uint64_t>(status.st_size));
+  return std::make_shared<FileSource>(descriptor, size, static_cast<uint32_t>(sector_size));
+}
+
+}  // namespace
+
+SourcePtr open_source(const std::string& path, uint64_t skip) {
+  const std::vector<std::string> paths = segments_of(path);
+  std::vector<SourcePtr> segments;
+  for (const std::string& segment : paths) segments.push_back(open_file(segment));
+  SourcePtr source = join_segments(paths, segments);
+  if (skip == 0) return source;
+  if (skip >= source->size()) {
+    throw Error(Failure::unavailable,
+                fmt::format("The source {} has {} bytes, fewer than the {} to leave out.", path,
+                            source->size(), skip));
+  }
+  return std::make_shared<Window>(source, skip, source->size() - skip);
 }
 
 ReadResult Window::read(uint64_t offset, std::span<std::byte> out) const {

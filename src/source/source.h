@@ -31,9 +31,10 @@ class Source {
 
 using SourcePtr = std::shared_ptr<const Source>;
 
-// Opens an image file. Throws Error (unavailable) if there is none, it is a folder, empty, or may
+// Opens an image file, the first segment of a split one, or a block device, and leaves out `skip`
+// bytes at its start. Throws Error (unavailable) if there is none, it is a folder, empty, or may
 // not be read.
-SourcePtr open_source(const std::string& path);
+SourcePtr open_source(const std::string& path, uint64_t skip = 0);
 
 // A part of another source, as a source: bytes from `offset` on, `length` of them. The part may
 // reach past the end of what it lies in; those bytes read as bad.
