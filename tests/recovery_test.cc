@@ -122,6 +122,38 @@ TEST_P(Recovery, ExportBringsBackEveryByteThatSurvived) {
   }
 }
 
+TEST_P(Recovery, AnInterruptedExportIsGoneOnWith) {
+  const std::string bag = folder_.path("bag");
+  ASSERT_LE(undershelf({"export", shelf_, "--to", bag}).code, 1);
+  const std::string manifest = read_file(bag + "/manifest-sha256.txt");
+  EXPECT_EQ(undershelf({"export", shelf_, "--to", bag}).code, 4) << "without --resume";
+  // As after a kill: the lists end in the middle of a line, a file is cut, another was touched, and
+  // a link was laid in the way of a third.
+  std::istringstream lines(manifest);
+  std::vector<std::string> files;
+  for (std::string line; std::getline(lines, line);) files.push_back(bag + "/" + line.substr(66));
+  ASSERT_GT(files.size(), 8U);
+  const std::string records = read_file(bag + "/exported.jsonl");
+  write_file(bag + "/exported.jsonl", records.substr(0, records.size() * 2 / 3));
+  write_file(bag + "/manifest-sha256.txt", manifest.substr(0, manifest.size() / 2));
+  std::filesystem::resize_file(files[files.size() - 2], 1);
+  write_file(files[0], "touched");
+  write_file(folder_.path("outside"), "outside");
+  std::filesystem::remove(files[1]);
+  std::filesystem::create_symlink(folder_.path("outside"), files[1]);
+  const Outcome resumed = undershelf({"export", shelf_, "--to", bag, "--resume", "--read-back"});
+  EXPECT_LE(resumed.code, 1) << resumed.err;
+  EXPECT_NE(resumed.err.find("there already"), std::string::npos) << resumed.err;
+  EXPECT_EQ(read_file(bag + "/manifest-sha256.txt"), manifest);
+  EXPECT_EQ(read_file(bag + "/exported.jsonl"), records);
+  EXPECT_EQ(read_file(folder_.path("outside")), "outside");
+  EXPECT_EQ(shell("cd " + quoted(bag) +
+                  " && sha256sum -c --quiet manifest-sha256.txt "
+                  "tagmanifest-sha256.txt")
+                .code,
+            0);
+}
+
 TEST_P(Recovery, FormerNamesAreNotLostFiles) {
   size_t renamed = 0;
   for (const Json& one : truth(GetParam())) {

@@ -221,16 +221,16 @@ TEST(SafeNames, HoldWhatATargetCanHold) {
       {"a\nb", "a\uFFFDb"},
       {"\u00C9cluse", "\u00C9cluse"},
   };
-  for (const auto& c : cases) EXPECT_EQ(safe_name(c.name, 255), c.safe);
+  for (const auto& c : cases) EXPECT_EQ(safe_name(c.name, Target{}), c.safe);
   std::string long_name;
   for (int i = 0; i < 200; ++i) long_name += "\u6F6E";
-  const std::string cut = safe_name(long_name + ".csv", 255);
+  const std::string cut = safe_name(long_name + ".csv", Target{});
   EXPECT_LE(cut.size(), 255U);
   EXPECT_TRUE(cut.ends_with("\u6F6E.csv"));
 }
 
 TEST(SafeNames, NoPathIsGivenTwice) {
-  PathMaker paths(255);
+  PathMaker paths(Target{});
   EXPECT_EQ(paths.file("v/a/x.csv", 1), "v/a/x.csv");
   EXPECT_EQ(paths.file("v/a/x.csv", 2), "v/a/x [id 2].csv");
   EXPECT_EQ(paths.file("v/a", 3), "v/a [id 3]") << "a folder stands there";
@@ -241,6 +241,16 @@ TEST(SafeNames, NoPathIsGivenTwice) {
   std::string deep = "v";
   for (int i = 0; i < 3000; ++i) deep += "/deeper";
   EXPECT_LT(paths.file(deep, 7).size(), 3000U);
+}
+
+TEST(SafeNames, FollowTheTargetsRules) {
+  Target card;
+  card.strict_names = card.folds_case = true;
+  EXPECT_EQ(safe_name("a:b?.txt", card), "a_b_.txt");
+  EXPECT_EQ(safe_name("ends in a dot.", card), "ends in a dot_");
+  PathMaker paths(card);
+  EXPECT_EQ(paths.file("v/Log.csv", 1), "v/Log.csv");
+  EXPECT_EQ(paths.file("v/LOG.CSV", 2), "v/LOG [id 2].CSV");
 }
 
 }  // namespace

@@ -13,8 +13,10 @@ namespace undershelf::cli {
 int run_export(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("to", po::value<std::string>()->value_name("DIR"),
-                        "a new or empty folder, which becomes the bag")  //
-      ("even-gone", "files rated gone as well")                          //
+                        "a new or empty folder, which becomes the bag")               //
+      ("resume", "go on with an export that was interrupted; what is right is kept")  //
+      ("read-back", "read each file from the target again, and compare")              //
+      ("even-gone", "files rated gone as well")                                       //
       ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
   add_filters(options);
   const CommandLine line(self, options, {"SHELF"}, arguments);
@@ -31,6 +33,8 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   refuse_on_source("target", to.directory,
                    line.has("source") ? line.text("source") : shelf.source().path);
   to.even_gone = line.has("even-gone");
+  to.resume = line.has("resume");
+  to.read_back = line.has("read-back");
   const StopOnInterrupt interrupt;
   to.stop = &interrupt.flag();
   to.progress = [](uint64_t done, uint64_t total) {
@@ -45,6 +49,9 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   std::string closing =
       fmt::format("{} file{}, {}, in {}.", result.files, result.files == 1 ? "" : "s",
                   table_size(result.bytes), to.directory);
+  if (result.kept > 0) {
+    closing += fmt::format(" {} of them were there already, and right.", result.kept);
+  }
   if (result.with_holes > 0) {
     closing += fmt::format(" {} of them lack{} bytes; exported.jsonl lists which.",
                            result.with_holes, result.with_holes == 1 ? "s" : "");

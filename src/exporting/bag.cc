@@ -4,18 +4,20 @@
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
-#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <unordered_map>
 
 #include "exporting/content.h"
 #include "exporting/safe_names.h"
+#include "exporting/target.h"
 #include "model/error.h"
 #include "source/hash.h"
 
@@ -81,10 +83,12 @@ timespec to_timespec(const std::optional<Time>& time) {
 // A text file of the bag, made new, that is on the medium when close() returns.
 class TagFile {
  public:
-  TagFile(const std::string& directory, std::string name)
+  // Written under its name, or, where an older one must stay until the end, under another first.
+  TagFile(const std::string& directory, std::string name, bool beside = false)
       : name_(std::move(name)),
-        file_(::open((directory + "/" + name_).c_str(),
-                     O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666)) {
+        final_(directory + "/" + name_),
+        path_(beside ? final_ + ".new" : final_),
+        file_(::open(path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666)) {
     if (!file_.ok()) throw TargetFailed{errno};
   }
   void write(std::string_view text) {
@@ -94,19 +98,51 @@ class TagFile {
   // Flushes, and returns the line for the tag manifest.
   std::string close() {
     if (::fsync(file_.get()) != 0) throw TargetFailed{errno};
+    if (path_ != final_ && ::rename(path_.c_str(), final_.c_str()) != 0) throw TargetFailed{errno};
     return fmt::format("{}  {}\n", hash_.hex(), name_);
   }
 
  private:
   std::string name_;
+  std::string final_;
+  std::string path_;
   Descriptor file_;
   Sha256 hash_;
 };
 
+// SHA-256 of a file on the target; empty if it cannot be read. `from_medium`: not from memory.
+std::string hash_of(const std::string& path, std::vector<std::byte>& buffer, bool from_medium) {
+  const Descriptor file(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
+  if (!file.ok()) return {};
+  if (from_medium) ::posix_fadvise(file.get(), 0, 0, POSIX_FADV_DONTNEED);
+  Sha256 hash;
+  while (true) {
+    const ssize_t n = ::read(file.get(), buffer.data(), buffer.size());
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) return {};
+    if (n == 0) return hash.hex();
+    hash.update(std::span(buffer).first(static_cast<size_t>(n)));
+  }
+}
+
+// Writes bytes at the end of a file; whole blocks of zeros are left out, as holes.
+bool write_sparsely(int fd, std::span<const std::byte> bytes) {
+  constexpr size_t kBlock = 65536;
+  for (size_t at = 0; at < bytes.size(); at += kBlock) {
+    const auto block = bytes.subspan(at, std::min(kBlock, bytes.size() - at));
+    const bool zero = std::ranges::all_of(block, [](std::byte b) { return b == std::byte{0}; });
+    if (zero ? ::lseek(fd, static_cast<off_t>(block.size()), SEEK_CUR) < 0
+             : !write_all(fd, block.data(), block.size())) {
+      return false;
+    }
+  }
+  return true;
+}
+
 struct Written {
-  std::string path;      // relative to the bag
-  std::string manifest;  // line of the manifest
-  std::string record;    // line of exported.jsonl
+  std::string path;  // relative to the bag
+  std::string sha256;
+  std::string record;  // line of exported.jsonl
   uint64_t bytes = 0;
 };
 
@@ -116,7 +152,8 @@ class Exporter {
       : shelf_(shelf),
         options_(options),
         opener_(shelf, source),
-        paths_(most_name_bytes(options.directory)),
+        target_(examine_target(options.directory)),
+        paths_(target_),
         buffer_(kChunk) {}
 
   ExportResult run(const Selection& selection) {
@@ -144,14 +181,6 @@ class Exporter {
   }
 
  private:
-  // The longest name the target's file system takes, in bytes.
-  static size_t most_name_bytes(const std::string& directory) {
-    fs::path at = fs::absolute(directory);
-    while (!fs::exists(at) && at.has_relative_path()) at = at.parent_path();
-    const long most = ::pathconf(at.c_str(), _PC_NAME_MAX);
-    return most > 0 ? static_cast<size_t>(most) : 255;
-  }
-
   void choose(const Selection& selection) {
     for (const VolumeRecord& record : shelf_.volumes()) {
       const std::string& label = record.volume.label;
@@ -170,30 +199,39 @@ class Exporter {
   }
 
   void require_room() const {
-    fs::path at = fs::absolute(options_.directory);
-    while (!fs::exists(at) && at.has_relative_path()) at = at.parent_path();
-    struct statvfs room {};
-    if (::statvfs(at.c_str(), &room) != 0) return;
-    const uint64_t free = uint64_t{room.f_bavail} * room.f_frsize;
+    std::string too_large;
+    for (const Row& row : chosen_) {
+      if (target_.most_file_bytes == 0 || row.size.value_or(0) <= target_.most_file_bytes) continue;
+      if (too_large.size() < 500) too_large += fmt::format("\n  {} (id {})", row.path, row.id);
+    }
+    if (!too_large.empty()) {
+      throw Error(Failure::refused,
+                  fmt::format("The target's file system holds files of at most {} bytes. Choose "
+                              "another target, or leave these out with --size ..{}:{}",
+                              target_.most_file_bytes, target_.most_file_bytes, too_large));
+    }
     const uint64_t needed = total_ + chosen_.size() * kRoomPerFile + kRoomForTags;
-    if (needed > free) {
+    if (needed > target_.free_bytes && !options_.resume) {
       throw Error(Failure::refused,
                   fmt::format("The export needs {} bytes and {} has {} free. Choose another "
                               "target, or fewer files.",
-                              needed, at.string(), free));
+                              needed, target_.where, target_.free_bytes));
     }
   }
 
   void prepare_directory() {
     std::error_code error;
     const fs::path directory(options_.directory);
-    if (fs::exists(fs::symlink_status(directory, error))) {
-      if (!fs::is_directory(directory, error) || !fs::is_empty(directory, error)) {
-        throw Error(Failure::refused,
-                    fmt::format("{} is not an empty folder. Nothing is overwritten: choose a new "
-                                "folder.",
-                                options_.directory));
-      }
+    const bool exists = fs::exists(fs::symlink_status(directory, error));
+    const bool is_folder = exists && fs::is_directory(directory, error);
+    if (options_.resume && is_folder && fs::exists(directory / "exported.jsonl")) {
+      load_earlier();
+    } else if (exists && !(is_folder && fs::is_empty(directory, error))) {
+      throw Error(Failure::refused,
+                  fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose a new "
+                              "folder.",
+                              options_.directory,
+                              options_.resume ? ", nor an export that can be gone on with" : ""));
     }
     fs::create_directories(directory / "data", error);
     if (error) {
@@ -203,11 +241,30 @@ class Exporter {
     }
   }
 
+  // What an earlier export into the same folder wrote, by its own list.
+  void load_earlier() {
+    resuming_ = true;
+    std::ifstream in(options_.directory + "/exported.jsonl");
+    for (std::string line; std::getline(in, line);) {
+      const auto record = nlohmann::json::parse(line, nullptr, false);
+      if (!record.is_object() || !record.contains("path") || !record["path"].is_string() ||
+          !record.contains("sha256") || !record["sha256"].is_string()) {
+        continue;  // a line that was cut off
+      }
+      earlier_[record["path"]] = {record["sha256"], line + "\n"};
+    }
+    std::error_code error;
+    for (const char* name : {"manifest-sha256.txt.new", "exported.jsonl.new", ".reserve",
+                             "bagit.txt", "bag-info.txt", "tagmanifest-sha256.txt"}) {
+      fs::remove(fs::path(options_.directory) / name, error);
+    }
+  }
+
   // The lists grow with each flush, so that an export that is killed leaves them too. Room for them
   // is held from the start, so that a target that fills up can still take them.
   void start_lists() {
-    manifest_.emplace(options_.directory, "manifest-sha256.txt");
-    exported_.emplace(options_.directory, "exported.jsonl");
+    manifest_.emplace(options_.directory, "manifest-sha256.txt", resuming_);
+    exported_.emplace(options_.directory, "exported.jsonl", resuming_);
     const Descriptor reserve(
         ::open(reserve_path().c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
     if (!reserve.ok()) throw TargetFailed{errno};
@@ -243,17 +300,46 @@ class Exporter {
       }
       const std::string path = "data/" + paths_.file(wanted, row.id);
       result_.renamed += path != "data/" + wanted;
-      make_folder(path.substr(0, path.rfind('/') + 1));
-      write_file(row, path);
+      if (!keep_earlier(row, path)) {
+        make_folder(path.substr(0, path.rfind('/') + 1));
+        write_file(row, path);
+      }
       if (pending_.size() >= kFilesPerFlush || pending_bytes_ >= kBytesPerFlush) flush();
     }
     flush();
   }
 
-  // `path` ends in `/`. Every part is made by us, so that no link can lead elsewhere.
+  // Whether an earlier export wrote the file, and it is still as it was written. What is not is
+  // removed, to be written again.
+  bool keep_earlier(const Row& row, const std::string& path) {
+    if (!resuming_) return false;
+    const std::string full = options_.directory + "/" + path;
+    const auto known = earlier_.find(path);
+    if (known == earlier_.end() || hash_of(full, buffer_, false) != known->second.sha256) {
+      ::unlink(full.c_str());
+      return false;
+    }
+    Written written;
+    written.path = path;
+    written.bytes = row.size.value_or(0);
+    written.sha256 = known->second.sha256;
+    written.record = known->second.record;
+    result_.with_holes += written.record.find("\"missing\":[]") == std::string::npos;
+    ++result_.kept;
+    done_ += written.bytes;
+    pending_.push_back(std::move(written));
+    return true;
+  }
+
+  // `path` ends in `/`. No part of it may be a link that was laid there to lead elsewhere.
   void make_folder(const std::string& path) {
     if (path == last_folder_) return;
     std::error_code error;
+    for (size_t slash = path.find('/'); resuming_ && slash != std::string::npos;
+         slash = path.find('/', slash + 1)) {
+      const fs::path part = fs::path(options_.directory) / path.substr(0, slash);
+      if (fs::is_symlink(fs::symlink_status(part, error))) fs::remove(part, error);
+    }
     fs::create_directories(fs::path(options_.directory) / path, error);
     if (error && is_fatal(error.value())) throw TargetFailed{error.value()};
     last_folder_ = path;
@@ -293,24 +379,25 @@ class Exporter {
       }
       const auto chunk = std::span(buffer_).first(std::min<uint64_t>(kChunk, stream.size() - at));
       for (const Hole& hole : stream.read(at, chunk)) append_hole(holes, hole);
-      if (!write_all(file, chunk.data(), chunk.size())) return std::nullopt;
+      if (!write_sparsely(file, chunk)) return std::nullopt;
       hash.update(chunk);
       at += chunk.size();
       done_ += chunk.size();
       options_.progress(done_, total_);
     }
+    if (::ftruncate(file, static_cast<off_t>(stream.size())) != 0) return std::nullopt;
     std::ranges::sort(holes, {}, &Hole::offset);
     result_.with_holes += !holes.empty();
     Written written;
     written.path = path;
     written.bytes = stream.size();
-    const std::string digest = hash.hex();
-    written.manifest = fmt::format("{}  {}\n", digest, path);
+    written.sha256 = hash.hex();
     nlohmann::ordered_json record = {{"id", row.id},
                                      {"path", path},
                                      {"bytes", stream.size()},
-                                     {"sha256", digest},
+                                     {"sha256", written.sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
+    if (path != "data/" + payload_path(row)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
           {{"offset", hole.offset},
@@ -331,7 +418,15 @@ class Exporter {
     std::string manifest;
     std::string exported;
     for (const Written& written : pending_) {
-      manifest += written.manifest;
+      if (options_.read_back &&
+          hash_of(options_.directory + "/" + written.path, buffer_, true) != written.sha256) {
+        ::unlink((options_.directory + "/" + written.path).c_str());
+        result_.failed.push_back(
+            fmt::format("{} reads back from the target other than it was written; it was removed.",
+                        written.path));
+        continue;
+      }
+      manifest += fmt::format("{}  {}\n", written.sha256, written.path);
       exported += written.record;
       result_.bytes += written.bytes;
       ++result_.files;
@@ -377,12 +472,19 @@ class Exporter {
   const Shelf& shelf_;
   const ExportOptions& options_;
   ContentOpener opener_;
+  Target target_;
   PathMaker paths_;
   std::vector<std::byte> buffer_;
   std::map<int64_t, std::string> volume_folders_;
   std::vector<Row> chosen_;
   uint64_t total_ = 0;
   uint64_t done_ = 0;
+  struct Earlier {
+    std::string sha256;
+    std::string record;  // its line, to be written again
+  };
+  bool resuming_ = false;
+  std::unordered_map<std::string, Earlier> earlier_;  // by path in the bag
   std::string last_folder_;
   std::optional<TagFile> manifest_, exported_;
   std::vector<Written> pending_;  // written, not yet flushed

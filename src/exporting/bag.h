@@ -14,6 +14,8 @@ namespace undershelf {
 struct ExportOptions {
   std::string directory;                    // where the bag is made; must not exist, or be empty
   bool even_gone = false;                   // entries rated gone as well
+  bool resume = false;                      // go on with an export that was interrupted
+  bool read_back = false;                   // read each file from the target again, and compare
   const std::atomic<bool>* stop = nullptr;  // set from a signal handler: end in order
   // Told the bytes written so far and the bytes there are in all.
   std::function<void(uint64_t, uint64_t)> progress = [](uint64_t, uint64_t) {};
@@ -22,6 +24,7 @@ struct ExportOptions {
 struct ExportResult {
   uint64_t files = 0;
   uint64_t bytes = 0;
+  uint64_t kept = 0;  // of the files: those an earlier export had written, and that are right
   uint64_t gone_left_out = 0;
   uint64_t with_holes = 0;          // files written with some bytes missing
   uint64_t renamed = 0;             // files whose name or path had to differ from the true one

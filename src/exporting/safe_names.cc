@@ -24,24 +24,30 @@ std::string with_mark(std::string_view name, std::string_view mark, size_t most)
 
 }  // namespace
 
-std::string safe_name(std::string_view name, size_t most) {
+std::string safe_name(std::string_view name, const Target& target) {
+  constexpr std::string_view kStrict = "\"*:<>?\\|";
   std::string safe = printable(name);
   for (char& c : safe) {
-    if (c == '/' || c == '%') c = '_';
+    const bool strict = target.strict_names && kStrict.find(c) != std::string_view::npos;
+    if (c == '/' || c == '%' || strict) c = '_';
+  }
+  if (target.strict_names && !safe.empty() && (safe.back() == '.' || safe.back() == ' ')) {
+    safe.back() = '_';
   }
   if (safe.empty() || safe == "." || safe == "..") return "_" + safe;
-  return safe.size() <= most ? safe : with_mark(safe, "", most);
+  return safe.size() <= target.most_name_bytes ? safe : with_mark(safe, "", target.most_name_bytes);
 }
 
 std::string PathMaker::claim(const std::string& parent, std::string_view name, Use use,
                              const std::string& mark) {
-  const std::string plain = safe_name(name, most_);
+  const std::string plain = safe_name(name, target_);
   for (int attempt = 0;; ++attempt) {
     const std::string added = attempt == 0   ? ""
                               : attempt == 1 ? fmt::format(" [{}]", mark)
                                              : fmt::format(" [{}, {}]", mark, attempt);
-    std::string path = parent + (added.empty() ? plain : with_mark(plain, added, most_));
-    const auto [at, is_new] = taken_.emplace(path, use);
+    std::string path =
+        parent + (added.empty() ? plain : with_mark(plain, added, target_.most_name_bytes));
+    const auto [at, is_new] = taken_.emplace(target_.folds_case ? fold_case(path) : path, use);
     if (is_new || (use == Use::folder && at->second == Use::folder)) return path;
   }
 }

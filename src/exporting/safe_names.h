@@ -6,18 +6,20 @@
 #include <string_view>
 #include <unordered_map>
 
+#include "exporting/target.h"
+
 namespace undershelf {
 
 // One name as it can be written: never empty, `.` or `..`, without `/`, control characters, or
-// anything that a manifest cannot hold (`%`, CR, LF); at most `most` bytes of UTF-8. Control
-// characters become U+FFFD, others that cannot stand `_`; what is too long is cut before its
-// extension.
-std::string safe_name(std::string_view name, size_t most);
+// anything that a manifest cannot hold (`%`, CR, LF), or that the target cannot; no longer than it
+// allows. Control characters become U+FFFD, others that cannot stand `_`; what is too long is cut
+// before its extension.
+std::string safe_name(std::string_view name, const Target& target);
 
 // Gives out one path for each entry, none twice. Not to be shared between threads.
 class PathMaker {
  public:
-  explicit PathMaker(size_t most_name_bytes) : most_(most_name_bytes) {}
+  explicit PathMaker(Target target) : target_(std::move(target)) {}
   // `path` has its parts joined by `/`. Where another entry has the path already, ` [id N]` is
   // added to a file's name, ` [folder]` to a folder's. A folder whose path would grow beyond what
   // systems can open goes into `[deep]` in the first folder of its path. A folder ends in `/`.
@@ -28,8 +30,8 @@ class PathMaker {
   enum class Use : uint8_t { file, folder };
   std::string claim(const std::string& parent, std::string_view name, Use use,
                     const std::string& mark);
-  size_t most_;
-  std::unordered_map<std::string, Use> taken_;
+  Target target_;
+  std::unordered_map<std::string, Use> taken_;            // folded where the target folds case
   std::unordered_map<std::string, std::string> folders_;  // path as on the disk to path written
 };
 

@@ -1,0 +1,41 @@
+#include "exporting/target.h"
+
+#include <linux/magic.h>
+#include <sys/statfs.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+namespace undershelf {
+namespace {
+
+// Not in <linux/magic.h> of every system.
+constexpr unsigned long kExfatMagic = 0x2011BAB0;
+constexpr unsigned long kNtfsMagic = 0x5346544E;
+constexpr unsigned long kFuseBlockMagic = 0x65735546;
+constexpr unsigned long kCifsMagic = 0xFF534D42;
+constexpr unsigned long kSmb2Magic = 0xFE534D42;
+
+}  // namespace
+
+Target examine_target(const std::string& directory) {
+  namespace fs = std::filesystem;
+  fs::path at = fs::absolute(directory);
+  while (!fs::exists(at) && at.has_relative_path()) at = at.parent_path();
+  Target target;
+  target.where = at.string();
+  const long most = ::pathconf(at.c_str(), _PC_NAME_MAX);
+  if (most > 0) target.most_name_bytes = static_cast<size_t>(most);
+  struct statfs status {};
+  if (::statfs(at.c_str(), &status) != 0) return target;
+  target.free_bytes =
+      static_cast<uint64_t>(status.f_bavail) * static_cast<uint64_t>(status.f_bsize);
+  const auto type = static_cast<unsigned long>(status.f_type) & 0xFFFFFFFF;
+  if (type == MSDOS_SUPER_MAGIC) target.most_file_bytes = UINT32_MAX;
+  target.folds_case = type == MSDOS_SUPER_MAGIC || type == kExfatMagic || type == kNtfsMagic ||
+                      type == kFuseBlockMagic || type == kCifsMagic || type == kSmb2Magic;
+  target.strict_names = target.folds_case;
+  return target;
+}
+
+}  // namespace undershelf
