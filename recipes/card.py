@@ -34,6 +34,7 @@ class Card:
         self.written = {}   # path -> key of its last write in `modified`
         self.modified = {}  # key of a write -> seconds since 1970
         self.lost = []      # (path, kind, content, former names, key of its last write)
+        self.known = {}     # path -> more that is true of it
         self.payload, self.script, self.writes = {}, [], 0
 
     # Steps under the kernel's driver.
@@ -145,6 +146,7 @@ class Card:
                     row |= {"size": len(content), "sha256": hashlib.sha256(content).hexdigest(),
                             "modified": iso(self.modified[written])}
                     row |= survival(content, image, places, size)
+                row |= self.known.get(path, {})
                 out.write(json.dumps(row, ensure_ascii=False) + "\n")
         packed = SAMPLES / f"{self.name}.img.zst"
         subprocess.run(["zstd", "-q", "-f", "-19", "--long=27", "--rm", self.image, "-o", packed],

@@ -2,6 +2,8 @@
 
 Without arguments rebuilds every sample here, otherwise those named.
 """
+import datetime
+import struct
 import sys
 
 from card import Card
@@ -211,8 +213,118 @@ def large():
     card.finish()
 
 
+def small_life(card, day):
+    """A short life of a card: folders, files of each kind, losses, and new files over them."""
+    card.mount()
+    card.at(f"{day} 06:00:00")
+    for folder in ("DATA", "DATA/Tide staff readings"):
+        card.folder(folder)
+    for n in range(1, 5):
+        if n == 2:
+            card.folder("Lost sketches")
+        card.at(f"{day} 07:0{n}:00")
+        card.write(f"DATA/Tide staff readings/Morning {n}.csv",
+                   readings(f"M{n}", day, 9000 + 900 * n))
+        if n > 1:
+            card.write(f"Lost sketches/Sketch {n}.png", chart(f"Sketch {n}", 120, 70 + n))
+    card.at(f"{day} 08:00:00")
+    card.write("DATA/notes.txt", note("Notes", day, 5000))
+    card.write("SOUND.WAV", sound("Sound", 2))
+    card.at(f"{day} 09:00:00")
+    card.delete("DATA/Tide staff readings/Morning 1.csv", "DATA/Tide staff readings/Morning 3.csv",
+                "SOUND.WAV")
+    card.delete_tree("Lost sketches")
+    card.unmount()
+    card.play()
+
+
+def floppy():
+    card = Card("fat12-floppy", 1440 << 10,
+                ["mkfs.fat", "-F", "12", "-i", "0A11CE12", "-n", "FLOPPY"], 512)
+    small_life(card, "2026-02-01")
+    card.mount()
+    card.at("2026-02-02 06:00:00")
+    card.write("DATA/Evening.csv", readings("E1", "2026-02-02", 6000))
+    card.unmount()
+    card.play()
+    card.finish()
+
+
+def sectors_4k():
+    card = Card("fat32-4k-sectors", 280 << 20,
+                ["mkfs.fat", "-F", "32", "-S", "4096", "-s", "1", "-i", "0A11CE4B", "-n", "LOGGER6"],
+                4096)
+    small_life(card, "2026-08-01")
+    card.finish()
+
+
+def recycle_info(version, size, deleted, path):
+    """A `$I` file, byte by byte from its documented layout."""
+    when = int(datetime.datetime.fromisoformat(deleted + "+00:00").timestamp())
+    head = struct.pack("<qqq", version, size, when * 10_000_000 + 116444736000000000)
+    name = (path + "\0").encode("utf-16-le")
+    if version == 1:
+        return head + name.ljust(520, b"\0")
+    return head + struct.pack("<I", len(name) // 2) + name
+
+
+def info2(entries):
+    """An INFO2 file with records of 800 bytes: (number, deleted, path), all of drive E."""
+    out = struct.pack("<IIIII", 5, 0, 0, 800, 0)
+    for number, deleted, path in entries:
+        when = int(datetime.datetime.fromisoformat(deleted + "+00:00").timestamp())
+        out += path.encode("latin-1", "replace").ljust(260, b"\0")
+        out += struct.pack("<IIqI", number, 4, when * 10_000_000 + 116444736000000000, 4096)
+        out += (path + "\0").encode("utf-16-le").ljust(520, b"\0")
+    return out
+
+
+def trash():
+    """Trash folders of several systems, one of them emptied. The records are written byte by byte;
+    the driver only makes the files."""
+    card = Card("fat32-trash", 40 << 20,
+                ["mkfs.fat", "-F", "32", "-s", "1", "-i", "0A11CE7A", "-n", "LOGGER5"], 512)
+    day = "2026-07-01"
+
+    def item(path, content, original, deleted):
+        card.write(path, content)
+        card.known[path] = {"original_path": original, "deleted": deleted + "Z"}
+
+    card.mount()
+    card.at(f"{day} 08:00:00")
+    for folder in ("$RECYCLE.BIN", "$RECYCLE.BIN/$RK3Q7A2", "$RECYCLE.BIN/$RK3Q7A2/Inner",
+                   ".Trash-1000", ".Trash-1000/info", ".Trash-1000/files", "RECYCLED", "KEPT"):
+        card.folder(folder)
+    bin_ = "$RECYCLE.BIN/"
+    card.write(bin_ + "$IA1B2C3.csv", recycle_info(2, 4000, f"{day}T10:00:00",
+                                                   "E:\\KEPT\\Läsningar juli.csv"))
+    item(bin_ + "$RA1B2C3.csv", readings("J1", day, 4000), "KEPT/Läsningar juli.csv",
+         f"{day}T10:00:00")
+    card.write(bin_ + "$IK3Q7A2", recycle_info(1, 9000, f"{day}T11:00:00", "E:\\Old charts"))
+    card.known["$RECYCLE.BIN/$RK3Q7A2"] = {"original_path": "Old charts",
+                                           "deleted": f"{day}T11:00:00Z"}
+    item(bin_ + "$RK3Q7A2/Inner/Curve.png", chart("Old curve", 90, 60),
+         "Old charts/Inner/Curve.png", f"{day}T11:00:00")
+    card.write(bin_ + "$IZZ9Y8X.txt", recycle_info(2, 700, f"{day}T12:00:00", "E:\\Emptied.txt"))
+    item(bin_ + "$RZZ9Y8X.txt", note("Emptied", day, 700), "Emptied.txt", f"{day}T12:00:00")
+    card.write("RECYCLED/INFO2", info2([(1, f"{day}T13:00:00", "E:\\KEPT\\PLAN.TXT")]))
+    item("RECYCLED/DE1.TXT", note("Plan", day, 900), "KEPT/PLAN.TXT", f"{day}T13:00:00")
+    card.write(".Trash-1000/info/pump noise.wav.trashinfo",
+               b"[Trash Info]\nPath=KEPT/pump%20noise%20%C3%A9.wav\n"
+               b"DeletionDate=2026-07-01T14:00:00\n")
+    item(".Trash-1000/files/pump noise.wav", sound("Pump", 1), "KEPT/pump noise \u00e9.wav",
+         f"{day}T14:00:00")
+    card.write("KEPT/Here.txt", note("Here", day, 600))
+    card.at("2026-07-02 08:00:00")
+    card.delete(bin_ + "$IZZ9Y8X.txt", bin_ + "$RZZ9Y8X.txt")
+    card.unmount()
+    card.play()
+    card.finish()
+
+
 RECIPES = {"fat16-logger": fat16, "fat32-logger": fat32, "fat16-fragments": fragments,
-           "fat32-large": large}
+           "fat32-large": large, "fat32-trash": trash,
+           "fat12-floppy": floppy, "fat32-4k-sectors": sectors_4k}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or RECIPES:

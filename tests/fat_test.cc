@@ -123,8 +123,18 @@ TEST(FatNames, ALongNameWithoutItsEndMayBeCut) {
   auto entries =
       slots_for(u"Exactly26LettersInName.csv", checksum(short_bytes("EXACTL~1CSV")), true);
   entries.push_back(short_entry("\xE5XACTL~1CSV"));
-  EXPECT_FALSE(parse(entries).entries[0].name.exact);
-  EXPECT_EQ(parse(entries).entries[0].name.text, "Exactly26LettersInName.csv");
+  // Nothing above it: complete.
+  EXPECT_TRUE(parse(entries).entries[0].name.exact);
+  // Something above it, of which it is not known when it came there.
+  entries.insert(entries.begin(), short_entry("LATER   CSV"));
+  EXPECT_FALSE(parse(entries).entries[1].name.exact);
+  EXPECT_EQ(parse(entries).entries[1].name.text, "Exactly26LettersInName.csv");
+  // Something older above it: complete. Something younger: perhaps not.
+  entries.front().DIR_CrtDate = 0x5C61;
+  entries.back().DIR_CrtDate = 0x5C62;
+  EXPECT_TRUE(parse(entries).entries[1].name.exact);
+  entries.front().DIR_CrtDate = 0x5C63;
+  EXPECT_FALSE(parse(entries).entries[1].name.exact);
 }
 
 TEST(FatNames, StrangersSlotsAreNotTaken) {

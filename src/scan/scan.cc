@@ -10,6 +10,7 @@
 #include "shelf/schema.h"
 #include "shelf/writer.h"
 #include "tree/merge.h"
+#include "tree/trash.h"
 #include "tree/tree.h"
 
 namespace undershelf {
@@ -36,6 +37,8 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   options.progress("Placing lost files");
   const ClaimMap claims = load_claims(shelf);
   place_open_streams(shelf, claims, options.check == Check::none ? nullptr : source.get());
+  options.progress("Reading trash folders");
+  read_trash(shelf, source, options.read.zone);
   if (options.check == Check::sample) {
     options.progress("Looking at samples of lost files");
     sample_lost_files(shelf, *source);

@@ -54,6 +54,18 @@ bool is_believable(const DirectoryEntry& entry, const Geometry& geometry, Trust 
   return oddities(entry, geometry) <= most;
 }
 
+// A deleted long name that fills its slots may have had more above them, used again since. It had
+// none if there is no slot above, or what stands there is older than the entry itself.
+bool is_complete_above(std::span<const DirectoryEntry> entries, size_t at, size_t slots) {
+  if (at == slots) return true;
+  const DirectoryEntry& above = entries[at - slots - 1];
+  if (is_long_slot(above)) return false;
+  if (is_dot_dot(above)) return true;
+  const auto created = created_time(entries[at]);
+  const auto created_above = created_time(above);
+  return created && created_above && *created_above < *created;
+}
+
 bool is_all_zero(const DirectoryEntry& entry) {
   static constexpr char kZero[sizeof(DirectoryEntry)] = {};
   return std::memcmp(&entry, kZero, sizeof entry) == 0;
@@ -91,6 +103,9 @@ FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geomet
     bool broken = false;
     if (auto found = long_name(entries, i, marked, &broken)) {
       entry.name = std::move(found->name);
+      if (marked && !found->ended && is_complete_above(entries, i, found->slots)) {
+        entry.name.exact = entry.name.raw.empty();
+      }
     } else {
       entry.name = short_name(raw, marked, code_page);
       entry.name.exact = entry.name.exact && !broken;

@@ -162,6 +162,7 @@ std::optional<LongName> long_name(std::span<const DirectoryEntry> entries, size_
     return std::nullopt;
   }
   found.name = name_from_utf16(text);
+  found.ended = ended;
   found.name.exact = found.name.exact && ended;
   return found;
 }

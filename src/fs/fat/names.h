@@ -28,7 +28,8 @@ Name short_name(const DirectoryEntry& entry, bool first_lost, const CodePage& co
 
 struct LongName {
   Name name;
-  size_t slots = 0;  // long entries used
+  size_t slots = 0;    // long entries used
+  bool ended = false;  // the slot that holds the end of the name was seen
 };
 
 // The long name that belongs to `entries[at]`, an 8.3 entry, from the entries before it. Of a
