@@ -265,5 +265,48 @@ TEST_F(Sources, NothingIsWrittenToAMountedSource) {
   shell("umount " + point);
 }
 
+TEST(Survey, SaysWhatBlankSpaceMeans) {
+  const TempFolder folder;
+  std::string image = sample("fat16-logger");
+  const auto volume = [&] {
+    write_file(folder.path("card.img"), image);
+    return undershelf({"survey", folder.path("card.img"), "--format", "jsonl"}).lines()[1];
+  };
+  const Json sound = volume();
+  EXPECT_GT(sound["lost_sampled"], 5);
+  EXPECT_EQ(sound["lost_blank"], 0);
+  EXPECT_EQ(sound["meaning"], "");
+  // As a drive that discards leaves it: the free clusters read as zeros.
+  const auto u16 = [&](size_t at) {
+    return static_cast<size_t>(static_cast<unsigned char>(image[at])) |
+           static_cast<size_t>(static_cast<unsigned char>(image[at + 1])) << 8;
+  };
+  const size_t fat = u16(14) * 512;
+  const size_t data = fat + 2 * u16(22) * 512 + u16(17) * 32;
+  for (size_t cluster = 2; data + (cluster - 1) * 2048 <= image.size(); ++cluster) {
+    if (u16(fat + 2 * cluster) == 0) image.replace(data + (cluster - 2) * 2048, 2048, 2048, '\0');
+  }
+  const Json discarded = volume();
+  EXPECT_NE(discarded["meaning"].get<std::string>().find("discards"), std::string::npos)
+      << discarded;
+  // And nothing is promised of them.
+  undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf")});
+  EXPECT_EQ(undershelf({"list", folder.path("shelf"), "--state", "deleted", "--rating", "likely",
+                        "--size", "1..", "--count"})
+                .out,
+            "0\n");
+}
+
+TEST(Survey, NamesWhatItDoesNotRead) {
+  const TempFolder folder;
+  if (shell("truncate -s 8M " + folder.path("e") + " && mkfs.ext4 -q " + folder.path("e")).code ==
+      0) {
+    EXPECT_NE(undershelf({"survey", folder.path("e")}).err.find("ext4"), std::string::npos);
+  }
+  write_file(folder.path("q"), "QFI\xFB" + std::string(4096, '\0'));
+  EXPECT_NE(undershelf({"survey", folder.path("q")}).err.find("Convert it to a raw image"),
+            std::string::npos);
+}
+
 }  // namespace
 }  // namespace undershelf::test

@@ -8,12 +8,19 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "scan/inspect.h"
 #include "source/device.h"
 
 namespace undershelf::cli {
 namespace {
 
-Json partition_json(const Partition& partition, const Survey& found) {
+// What else lies in a part that no reader of ours recognised.
+std::string other_system(const Partition& partition, const Survey& found, const std::string& path) {
+  if (partition.container || found.has_volume_in(partition.number)) return {};
+  return name_of_other_system(path, partition.range);
+}
+
+Json partition_json(const Partition& partition, const Survey& found, const std::string& other) {
   return {{"record", "partition"},
           {"number", partition.number},
           {"type", partition.type},
@@ -21,10 +28,11 @@ Json partition_json(const Partition& partition, const Survey& found) {
           {"length", partition.range.length},
           {"name", partition.name},
           {"bootable", partition.bootable},
-          {"recognised", found.has_volume_in(partition.number)}};
+          {"recognised", found.has_volume_in(partition.number)},
+          {"other_system", other}};
 }
 
-Json volume_json(const FoundVolume& found) {
+Json volume_json(const FoundVolume& found, const SpaceSample& space) {
   const Volume& v = found.reader->volume();
   return {{"record", "volume"},
           {"partition", found.partition == 0 ? Json(nullptr) : Json(found.partition)},
@@ -37,6 +45,11 @@ Json volume_json(const FoundVolume& found) {
           {"cluster_size", v.cluster_size},
           {"used", found.reader->used_bytes()},
           {"confidence", v.confidence},
+          {"lost_sampled", space.lost.sampled},
+          {"lost_blank", space.lost.blank},
+          {"free_sampled", space.free.sampled},
+          {"free_blank", space.free.blank},
+          {"meaning", meaning_of(space)},
           {"notes", v.notes}};
 }
 
@@ -72,9 +85,22 @@ std::string scheme_text(const Layout& layout) {
                      layout.sector_size);
 }
 
-std::string recognised_text(const Partition& partition, const Survey& found) {
+std::string recognised_text(const Partition& partition, const Survey& found,
+                            const std::string& path) {
   if (partition.container) return "holds the logical volumes";
-  return found.has_volume_in(partition.number) ? "yes" : "no";
+  if (found.has_volume_in(partition.number)) return "yes";
+  const std::string other = other_system(partition, found, path);
+  return other.empty() ? "no" : fmt::format("as {}, which is not read here", other);
+}
+
+void print_space(const FoundVolume& volume, const Source& source) {
+  const SpaceSample space = sample_space(*volume.reader, source);
+  std::cout << fmt::format(
+      "\nvolume at byte {}: {} of {} places of lost files and {} of {} of free space read as "
+      "blank.\n",
+      volume.reader->volume().offset, space.lost.blank, space.lost.sampled, space.free.blank,
+      space.free.sampled);
+  if (const std::string meaning = meaning_of(space); !meaning.empty()) std::cout << meaning << '\n';
 }
 
 void print_table(const std::string& path, const Source& source, const Survey& found) {
@@ -91,7 +117,7 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
     for (const Partition& p : found.layout.partitions) {
       table.add({fmt::format("{}", p.number), p.name.empty() ? p.type : p.type + ", " + p.name,
                  fmt::format("{}", p.range.offset), table_size(p.range.length),
-                 recognised_text(p, found)});
+                 recognised_text(p, found, path)});
     }
     table.print();
   }
@@ -112,6 +138,7 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
     }
     table.print();
   }
+  for (const FoundVolume& volume : found.volumes) print_space(volume, source);
   for (const std::string& note : found.layout.notes) std::cout << "\nnote: " << note;
   for (const FoundVolume& volume : found.volumes) {
     for (const std::string& note : volume.reader->volume().notes) std::cout << "\nnote: " << note;
@@ -146,8 +173,12 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
                 {"scheme", found.layout.scheme},
                 {"device", device ? device_json(*device) : Json(nullptr)},
                 {"notes", found.layout.notes}});
-    for (const Partition& p : found.layout.partitions) print_json(partition_json(p, found));
-    for (const FoundVolume& volume : found.volumes) print_json(volume_json(volume));
+    for (const Partition& p : found.layout.partitions) {
+      print_json(partition_json(p, found, other_system(p, found, path)));
+    }
+    for (const FoundVolume& volume : found.volumes) {
+      print_json(volume_json(volume, sample_space(*volume.reader, *source)));
+    }
   } else {
     print_table(path, *source, found);
     if (device) print_device(*device);
@@ -156,7 +187,11 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
     warn(fmt::format("WARNING: {} is mounted for writing at {}. Unmount it before anything else.",
                      path, device->mounted_for_writing.front()));
   }
-  if (found.volumes.empty()) {
+  const std::optional<std::string> container = container_advice(*source);
+  if (container) say(*container);
+  if (found.volumes.empty() && !container) {
+    const std::string other = name_of_other_system(path, {0, source->size()});
+    if (!other.empty()) say(fmt::format("This looks like {}, which is not read here.", other));
     say("No file system that this version reads was recognised.");
     next_step("check that this is an image of the whole medium or of one partition.");
   } else {

@@ -5,6 +5,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "model/sink.h"
 #include "model/time.h"
@@ -27,6 +28,10 @@ class VolumeReader {
   virtual void read(Sink& sink) = 0;
   // Bytes of the clusters in use now, from the file system's own accounts.
   virtual uint64_t used_bytes() = 0;
+  // Where up to `most` clusters lie that are free now, spread over the volume: bytes of the source.
+  virtual std::vector<uint64_t> free_places(size_t most) = 0;
+  // Whether the cluster at `place` (byte of the source) is free now.
+  virtual bool is_free(uint64_t place) = 0;
 };
 
 struct FileSystem {

@@ -66,8 +66,36 @@ class Reader : public VolumeReader {
     return used * geometry_.cluster_size;
   }
 
+  std::vector<uint64_t> free_places(size_t most) override {
+    constexpr uint32_t kLookAhead = 4096;  // clusters looked at for each place
+    std::vector<uint64_t> places;
+    const uint64_t count = geometry_.cluster_count;
+    uint64_t next = 2;
+    for (size_t i = 0; i < most; ++i) {
+      uint64_t cluster = std::max(next, 2 + count * i / most);
+      const uint64_t until = std::min(count + 2, cluster + kLookAhead);
+      while (cluster < until && table_.use(static_cast<uint32_t>(cluster)) != Table::Use::free) {
+        ++cluster;
+      }
+      next = cluster + 1;
+      if (cluster >= until) continue;
+      places.push_back(base_ + geometry_.offset_of(static_cast<uint32_t>(cluster)));
+    }
+    return places;
+  }
+
+  bool is_free(uint64_t place) override {
+    const uint64_t heap = base_ + geometry_.data_offset;
+    if (place < heap) return false;
+    const uint64_t cluster = (place - heap) / geometry_.cluster_size + 2;
+    return geometry_.is_cluster(cluster) &&
+           table_.use(static_cast<uint32_t>(cluster)) == Table::Use::free;
+  }
+
   void read(Sink& sink) override {
     sink_ = &sink;
+    seen_.clear();
+    searched_ = chains_lost_ = 0;
     read_root();
     while (!live_.empty()) {
       Site site = std::move(live_.front());

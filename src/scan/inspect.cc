@@ -1,0 +1,141 @@
+#include "scan/inspect.h"
+
+#include <blkid/blkid.h>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+#include <memory>
+#include <vector>
+
+namespace undershelf {
+namespace {
+
+constexpr size_t kMostSamples = 64;   // of each kind, about
+constexpr size_t kSampleSize = 4096;  // bytes
+
+// Keeps where lost files begin, evenly thinned out to at most kMostSamples places.
+class LostBeginnings : public Sink {
+ public:
+  void add(const Entry& entry) override {
+    if (entry.state == State::live || entry.kind == Kind::folder) return;
+    for (const Stream& stream : entry.streams) {
+      if (!stream.first || stream.size < kSampleSize || stream.first_step != 0) continue;
+      if (seen_++ % every_ != 0) continue;
+      places_.push_back(*stream.first);
+      if (places_.size() < 2 * kMostSamples) continue;
+      for (size_t i = 0; i < kMostSamples; ++i) places_[i] = places_[2 * i];
+      places_.resize(kMostSamples);
+      every_ *= 2;
+    }
+  }
+  void add(const Damage&) override {}
+  const std::vector<uint64_t>& places() const { return places_; }
+
+ private:
+  std::vector<uint64_t> places_;
+  size_t seen_ = 0;
+  size_t every_ = 1;
+};
+
+Blankness look_at(const Source& source, std::vector<uint64_t> places) {
+  Blankness found;
+  std::ranges::sort(places);
+  std::array<std::byte, kSampleSize> bytes{};
+  for (const uint64_t place : places) {
+    ++found.sampled;
+    if (!source.read(place, bytes).ok()) {
+      ++found.unreadable;
+    } else if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) {
+      ++found.blank;
+    }
+  }
+  return found;
+}
+
+}  // namespace
+
+SpaceSample sample_space(VolumeReader& reader, const Source& source) {
+  LostBeginnings lost;
+  reader.read(lost);
+  SpaceSample sample;
+  // What is in use again tells nothing of how lost space reads.
+  std::vector<uint64_t> places = lost.places();
+  std::erase_if(places, [&](uint64_t place) { return !reader.is_free(place); });
+  sample.lost = look_at(source, places);
+  sample.free = look_at(source, reader.free_places(kMostSamples));
+  return sample;
+}
+
+std::string meaning_of(const SpaceSample& sample) {
+  const Blankness& lost = sample.lost;
+  if (lost.sampled >= 3 && lost.blank == lost.sampled) {
+    return "Every place sampled that held a lost file reads as blank: the drive discards deleted "
+           "blocks, or the space was wiped. Expect names, not contents.";
+  }
+  if (lost.sampled >= 3 && lost.blank * 2 > lost.sampled) {
+    return "Most places that held lost files read as blank: part of them was discarded or wiped.";
+  }
+  if (lost.sampled == 0 && sample.free.sampled > 0 && sample.free.blank == sample.free.sampled) {
+    return "All free space that was sampled is blank. It may never have been used; no lost file "
+           "is known whose place could tell.";
+  }
+  return {};
+}
+
+std::string name_of_other_system(const std::string& path, const ByteRange& where) {
+  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (descriptor < 0) return {};
+  std::string name;
+  const std::unique_ptr<blkid_struct_probe, decltype(&blkid_free_probe)> probe(blkid_new_probe(),
+                                                                               blkid_free_probe);
+  if (probe &&
+      blkid_probe_set_device(probe.get(), descriptor, static_cast<blkid_loff_t>(where.offset),
+                             static_cast<blkid_loff_t>(where.length)) == 0) {
+    blkid_probe_enable_superblocks(probe.get(), 1);
+    blkid_probe_set_superblocks_flags(probe.get(), BLKID_SUBLKS_TYPE);
+    const char* type = nullptr;
+    if (blkid_do_safeprobe(probe.get()) == 0 &&
+        blkid_probe_lookup_value(probe.get(), "TYPE", &type, nullptr) == 0) {
+      name = type;
+    }
+  }
+  ::close(descriptor);
+  return name;
+}
+
+std::optional<std::string> container_advice(const Source& source) {
+  struct Mark {
+    uint64_t at;  // bytes; from the end if `from_end`
+    bool from_end;
+    std::string_view magic;
+    std::string_view what;
+  };
+  using namespace std::string_view_literals;
+  static constexpr std::array kMarks = {
+      Mark{0, false, "QFI\xFB"sv, "a QCOW virtual disk"},
+      Mark{0, false, "KDMV"sv, "a VMDK virtual disk"},
+      Mark{0, false, "vhdxfile"sv, "a VHDX virtual disk"},
+      Mark{512, true, "conectix"sv, "a VHD virtual disk"},
+      Mark{64, false, "\x7F\x10\xDA\xBE"sv, "a VDI virtual disk"},
+      Mark{512, true, "koly"sv, "a UDIF disk image"},
+  };
+  for (const Mark& mark : kMarks) {
+    if (source.size() < mark.at + 16) continue;
+    std::array<std::byte, 16> bytes{};
+    const uint64_t at = mark.from_end ? source.size() - mark.at : mark.at;
+    if (source.read(at, bytes).ok() &&
+        std::memcmp(bytes.data(), mark.magic.data(), mark.magic.size()) == 0) {
+      return fmt::format(
+          "This is {}, a container and not the disk itself. Convert it to a raw "
+          "image first, and work on that.",
+          mark.what);
+    }
+  }
+  return std::nullopt;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,36 @@
+// A closer look at a source, for the survey: what its space reads as, and what else may lie on it.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "fs/fs.h"
+
+namespace undershelf {
+
+// Samples of space, and how many of them read as one repeated byte throughout.
+struct Blankness {
+  size_t sampled = 0;
+  size_t blank = 0;
+  size_t unreadable = 0;
+};
+
+struct SpaceSample {
+  Blankness lost;  // the beginnings of lost files: places known to have held data
+  Blankness free;  // clusters that are free now
+};
+
+// Reads up to 64 places of each kind, 4 KiB of each.
+SpaceSample sample_space(VolumeReader& reader, const Source& source);
+
+// What the samples mean, in one sentence; empty if they mean nothing in particular.
+std::string meaning_of(const SpaceSample& sample);
+
+// What libblkid takes a part of the file or device at `path` for ("ext4", "crypto_LUKS"); empty if
+// it knows nothing. Only names are taken from it.
+std::string name_of_other_system(const std::string& path, const ByteRange& where);
+
+// If the source is a container of a disk, and not the disk itself: which, and what to do.
+std::optional<std::string> container_advice(const Source& source);
+
+}  // namespace undershelf
