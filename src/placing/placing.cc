@@ -76,7 +76,7 @@ struct LostStream {
   int64_t id = 0;
   int64_t entry = 0;
   int64_t volume = 0;
-  int64_t parent = 0;  // entry of its folder; 0 for the root
+  int64_t parent = 0;  // entry of its folder; minus the volume for the root
   uint64_t first = 0;
   uint64_t first_step = 0;  // see Stream::first_step
   bool guessed = false;     // `first` was chosen among candidates
@@ -101,10 +101,6 @@ class Placer {
         source_(source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
-        neighbour_(db_,
-                   "SELECT s.first FROM entries e JOIN streams s ON s.entry=e.id "
-                   "WHERE coalesce(e.parent,0)=? AND e.volume=? AND e.id<>? AND s.first NOT NULL "
-                   "AND s.first_step IS NULL ORDER BY abs(e.id-?3) LIMIT 1"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=? WHERE id=?") {
     for (const VolumeRecord& record : shelf.volumes()) {
       const Volume& v = record.volume;
@@ -122,7 +118,7 @@ class Placer {
   void load() {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name,
-             coalesce(s.first_step,0), coalesce(e.parent,0), e.state='live'
+             coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live'
       FROM streams s JOIN entries e ON e.id=s.entry
       WHERE s.open=1 AND e.merged_into IS NULL)sql");
     while (row.executeStep()) {
@@ -220,13 +216,19 @@ class Placer {
 
   // Where the content of another file in the same folder starts for certain, if there is one.
   std::optional<uint64_t> neighbour_of(const LostStream& stream) {
-    neighbour_.bind(1, stream.parent);
-    neighbour_.bind(2, stream.volume);
-    neighbour_.bind(3, stream.entry);
-    std::optional<uint64_t> found;
-    if (neighbour_.executeStep()) found = maybe_size(neighbour_.getColumn(0));
-    neighbour_.reset();
-    return found;
+    if (!neighbours_) {
+      neighbours_.emplace();
+      SQLite::Statement row(db_, R"sql(
+        SELECT coalesce(e.parent, -e.volume), s.first
+        FROM streams s JOIN entries e ON e.id=s.entry
+        WHERE s.first IS NOT NULL AND s.first_step IS NULL)sql");
+      while (row.executeStep()) {
+        neighbours_->emplace(row.getColumn(0).getInt64(), size_of(row.getColumn(1)));
+      }
+    }
+    const auto found = neighbours_->find(stream.parent);
+    if (found == neighbours_->end()) return std::nullopt;
+    return found->second;
   }
 
   // The nearest of: a living file or folder, an older lost file, a younger one that was begun
@@ -311,7 +313,8 @@ class Placer {
   SQLite::Database& db_;
   const ClaimMap& claims_;
   const Source* source_;
-  SQLite::Statement times_, neighbour_, update_;
+  SQLite::Statement times_, update_;
+  std::optional<std::unordered_map<int64_t, uint64_t>> neighbours_;  // folder to first byte
   std::unordered_map<int64_t, ClusterGrid> grids_;
   std::vector<LostStream> lost_;                       // oldest first
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
