@@ -29,7 +29,7 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   if (!row.raw_name.empty()) field("stored name", to_hex(row.raw_name) + " (hex)");
   field("kind", row.kind);
   field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : ""));
-  for (const VolumeRecord& record : shelf.volumes()) {
+  for (const VolumeRecord& record : shelf.volumes(false)) {
     if (record.id == row.volume) {
       field("volume",
             fmt::format("{} ({} {})", record.id, record.volume.file_system, record.volume.label));

@@ -89,7 +89,7 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
     throw Error(Failure::usage, "A tree has its own order: leave --sort out, or use `list`.");
   }
   TreePrinter printer;
-  for (const VolumeRecord& record : shelf.volumes()) printer.know(record);
+  for (const VolumeRecord& record : shelf.volumes(false)) printer.know(record);
   uint64_t count = 0;
   each_row(shelf, selection, [&](const Row& row) {
     printer.print(row);

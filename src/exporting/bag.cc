@@ -182,7 +182,7 @@ class Exporter {
 
  private:
   void choose(const Selection& selection) {
-    for (const VolumeRecord& record : shelf_.volumes()) {
+    for (const VolumeRecord& record : shelf_.volumes(false)) {
       const std::string& label = record.volume.label;
       volume_folders_[record.id] =
           fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);

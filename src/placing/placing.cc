@@ -102,7 +102,7 @@ class Placer {
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=? WHERE id=?") {
-    for (const VolumeRecord& record : shelf.volumes()) {
+    for (const VolumeRecord& record : shelf.volumes(false)) {
       const Volume& v = record.volume;
       grids_[record.id] = {v.heap_offset, v.cluster_size,
                            v.heap_offset + v.cluster_count * v.cluster_size};

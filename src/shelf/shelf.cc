@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include <algorithm>
 #include <chrono>
 #include <filesystem>
 
@@ -173,17 +174,12 @@ std::vector<ScanRecord> Shelf::scans() const {
   return scans;
 }
 
-std::vector<VolumeRecord> Shelf::volumes() const {
+std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   std::vector<VolumeRecord> volumes;
   SQLite::Statement row(*db_, R"sql(
-    SELECT v.id, v.file_system, v.standing, v.label, v.serial, v.offset, v.length, v.sector_size,
-           v.cluster_size, v.heap_offset, v.cluster_count, v.confidence, v.inside, v.notes,
-           coalesce(sum(e.state='live'),0), coalesce(sum(e.state='deleted'),0),
-           coalesce(sum(e.state='former'),0)
-    FROM volumes v LEFT JOIN entries e
-      ON e.volume=v.id AND e.kind='file' AND e.merged_into IS NULL AND e.system=0
-    GROUP BY v.id
-    ORDER BY v.standing<>'current', v.confidence DESC, v.id)sql");
+    SELECT id, file_system, standing, label, serial, offset, length, sector_size, cluster_size,
+           heap_offset, cluster_count, confidence, inside, notes
+    FROM volumes ORDER BY standing<>'current', confidence DESC, id)sql");
   while (row.executeStep()) {
     VolumeRecord record;
     Volume& v = record.volume;
@@ -202,10 +198,20 @@ std::vector<VolumeRecord> Shelf::volumes() const {
     v.confidence = row.getColumn(11).getInt();
     if (!row.getColumn(12).isNull()) record.inside = row.getColumn(12).getInt64();
     v.notes = split_lines(row.getColumn(13).getString());
-    record.live = row.getColumn(14).getInt64();
-    record.deleted = row.getColumn(15).getInt64();
-    record.former = row.getColumn(16).getInt64();
     volumes.push_back(std::move(record));
+  }
+  if (!counted) return volumes;
+  SQLite::Statement count(*db_, R"sql(
+    SELECT volume, sum(state='live'), sum(state='deleted'), sum(state='former') FROM entries
+    WHERE kind='file' AND merged_into IS NULL AND system=0 AND volume IS NOT NULL
+    GROUP BY volume)sql");
+  while (count.executeStep()) {
+    const auto record = std::ranges::find(volumes, count.getColumn(0).getInt64(),
+                                          [](const VolumeRecord& r) { return r.id; });
+    if (record == volumes.end()) continue;
+    record->live = count.getColumn(1).getInt64();
+    record->deleted = count.getColumn(2).getInt64();
+    record->former = count.getColumn(3).getInt64();
   }
   return volumes;
 }
