@@ -308,5 +308,24 @@ TEST(Survey, NamesWhatItDoesNotRead) {
             std::string::npos);
 }
 
+TEST(BadInputs, ATargetThatBecomesReadOnlyKeepsWhatIsDone) {
+  const TempFolder folder;
+  write_file(folder.path("card.img"), sample("fat16-logger"));
+  ASSERT_EQ(undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("s")}).code, 0);
+  const std::string target = folder.path("t");
+  // The target holds a finished part of an export; then it is read-only.
+  const std::string inner =
+      "mkdir " + target + " && mount -t tmpfs -o size=4m tmpfs " + target + " && " +
+      quoted(UNDERSHELF_PROGRAM) + " export " + folder.path("s") + " --to " + target +
+      "/bag --type audio && mount -o remount,ro " + target + " && " + quoted(UNDERSHELF_PROGRAM) +
+      " export " + folder.path("s") + " --to " + target + "/bag --resume; code=$?; cd " + target +
+      "/bag && sha256sum --quiet -c manifest-sha256.txt || exit 9; exit $code";
+  if (shell("unshare -rm true").code != 0) GTEST_SKIP() << "no private mounts here";
+  const Outcome outcome = shell("unshare -rm sh -c " + quoted(inner));
+  EXPECT_EQ(outcome.code, 1) << outcome.err;
+  EXPECT_NE(outcome.err.find("The target failed: Read-only file system"), std::string::npos)
+      << outcome.err;
+}
+
 }  // namespace
 }  // namespace undershelf::test

@@ -64,6 +64,16 @@ Json device_json(const DeviceFacts& device) {
           {"holders", device.holders}};
 }
 
+void warn_of_use(const std::string& path, const DeviceFacts& device) {
+  const auto say_loudly = [&](const std::vector<std::string>& uses, const char* how) {
+    if (!uses.empty()) warn(fmt::format("WARNING: {} {} {}.", path, how, fmt::join(uses, ", ")));
+  };
+  say_loudly(device.mounted_for_writing,
+             "is in use. Unmount it before anything else; it is mounted for writing at");
+  say_loudly(device.swap, "is in use. Turn swapping off first; it holds swap space:");
+  say_loudly(device.holders, "is in use. It is part of a volume group, an array or a mapping:");
+}
+
 void print_device(const DeviceFacts& device) {
   const auto field = [](const char* label, const std::string& value) {
     if (!value.empty()) std::cout << fmt::format("{:<12} {}\n", label, value);
@@ -183,10 +193,7 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
     print_table(path, *source, found);
     if (device) print_device(*device);
   }
-  if (device && !device->mounted_for_writing.empty()) {
-    warn(fmt::format("WARNING: {} is mounted for writing at {}. Unmount it before anything else.",
-                     path, device->mounted_for_writing.front()));
-  }
+  if (device) warn_of_use(path, *device);
   const std::optional<std::string> container = container_advice(*source);
   if (container) say(*container);
   if (found.volumes.empty() && !container) {

@@ -29,10 +29,18 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path) {
   return source;
 }
 
+ContentOpener::ContentOpener(const Shelf& shelf, SourcePtr source)
+    : shelf_(shelf),
+      source_(std::move(source)),
+      row_(std::make_unique<SQLite::Statement>(
+          shelf.db(),
+          "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
+          "coalesce(overwritten,0) FROM streams WHERE id=?")) {}
+ContentOpener::~ContentOpener() = default;
+
 StreamReader ContentOpener::open(int64_t stream_id) {
-  SQLite::Statement row(shelf_.db(),
-                        "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
-                        "coalesce(overwritten,0) FROM streams WHERE id=?");
+  SQLite::Statement& row = *row_;
+  row.reset();
   row.bind(1, stream_id);
   if (!row.executeStep()) return {source_, {}, {}, 0, 0, {}};
   const Pieces pieces = pieces_of(row.getColumn(0));

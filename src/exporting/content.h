@@ -1,6 +1,7 @@
 // From a shelf and its source to readable content.
 #pragma once
 
+#include <memory>
 #include <optional>
 #include <string>
 
@@ -8,6 +9,10 @@
 #include "shelf/shelf.h"
 #include "source/source.h"
 #include "stream/stream.h"
+
+namespace SQLite {
+class Statement;
+}
 
 namespace undershelf {
 
@@ -19,12 +24,14 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
 // threads.
 class ContentOpener {
  public:
-  ContentOpener(const Shelf& shelf, SourcePtr source) : shelf_(shelf), source_(std::move(source)) {}
+  ContentOpener(const Shelf& shelf, SourcePtr source);
+  ~ContentOpener();
   StreamReader open(int64_t stream_id);
 
  private:
   const Shelf& shelf_;
   SourcePtr source_;
+  std::unique_ptr<SQLite::Statement> row_;
   std::optional<ClaimMap> claims_;
 };
 
