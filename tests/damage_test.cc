@@ -174,6 +174,32 @@ TEST_F(Damage, RubbishInTheBootSector) {
   }
 }
 
+// On a large volume a deleted entry without a high half may have had one, unless another shows that
+// the driver keeps it.
+TEST(LargeVolume, ADriverThatKeepsTheHighHalfIsBelieved) {
+  const TempFolder folder;
+  std::string image = sample("fat32-large");
+  const auto placements = [&] {
+    write_file(folder.path("card.img"), image);
+    undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf"), "--replace"});
+    std::string shown;
+    for (const Json& row : undershelf({"list", folder.path("shelf"), "--state", "deleted", "--kind",
+                                       "file", "--format", "jsonl"})
+                               .lines()) {
+      shown +=
+          undershelf({"show", folder.path("shelf"), std::to_string(row["id"].get<int64_t>())}).out;
+    }
+    return shown;
+  };
+  EXPECT_NE(placements().find("was guessed"), std::string::npos);
+  const size_t at = image.find(
+      "\xE5"
+      "HART5~1PNG");
+  ASSERT_NE(at, std::string::npos);
+  put16(image, at + 20, 2);  // it lies beyond cluster 131,072
+  EXPECT_EQ(placements().find("was guessed"), std::string::npos);
+}
+
 // Volumes whose heads are gone, made from the samples: the tree comes back as if they were there.
 struct Headless {
   const char* name;

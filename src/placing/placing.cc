@@ -6,6 +6,7 @@
 #include <array>
 #include <optional>
 #include <unordered_map>
+#include <unordered_set>
 #include <vector>
 
 #include "content/types.h"
@@ -118,7 +119,8 @@ class Placer {
   void load() {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name,
-             coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live'
+             coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
+             e.marked_deleted
       FROM streams s JOIN entries e ON e.id=s.entry
       WHERE s.open=1 AND e.merged_into IS NULL)sql");
     while (row.executeStep()) {
@@ -135,8 +137,16 @@ class Placer {
       s.first_step = size_of(row.getColumn(9));
       s.live = row.getColumn(11).getInt() != 0;
       s.parent = row.getColumn(10).getInt64();
-      if (s.first_step != 0) choose_first(s);
+      // A deleted entry that kept the high half of its first cluster tells how its driver deletes.
+      const ClusterGrid& grid = grids_.at(s.volume);
+      if (s.first_step == 0 && row.getColumn(12).getInt() != 0 &&
+          s.first >= grid.heap_offset + grid.high_step()) {
+        keeps_high_half_.insert(s.volume);
+      }
       lost_.push_back(std::move(s));
+    }
+    for (LostStream& s : lost_) {
+      if (s.first_step != 0 && !keeps_high_half_.contains(s.volume)) choose_first(s);
     }
     std::ranges::sort(lost_, [](const LostStream& a, const LostStream& b) {
       return a.born() != b.born() ? a.born() < b.born() : a.id < b.id;
@@ -316,6 +326,7 @@ class Placer {
   SQLite::Statement times_, update_;
   std::optional<std::unordered_map<int64_t, uint64_t>> neighbours_;  // folder to first byte
   std::unordered_map<int64_t, ClusterGrid> grids_;
+  std::unordered_set<int64_t> keeps_high_half_;        // volumes
   std::vector<LostStream> lost_;                       // oldest first
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
   LostMap held_;

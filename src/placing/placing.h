@@ -18,6 +18,8 @@ struct ClusterGrid {
   uint64_t cluster_size = 0;  // bytes
   uint64_t heap_end = 0;      // byte of the source behind the last cluster
 
+  // What one step of the high half of a 32-bit cluster number stands for.
+  uint64_t high_step() const { return 65536 * cluster_size; }
   // The start of the cluster in which `offset` lies, or of the next one if it is inside.
   uint64_t rounded_up(uint64_t offset) const {
     return heap_offset + (offset - heap_offset + cluster_size - 1) / cluster_size * cluster_size;

@@ -17,15 +17,20 @@ namespace {
 constexpr size_t kMostSamples = 64;   // of each kind, about
 constexpr size_t kSampleSize = 4096;  // bytes
 
+// A place that held data, or the first of several, `step` bytes apart, of which one did.
+struct Place {
+  uint64_t first = 0;
+  uint64_t step = 0;
+};
+
 // Keeps where lost files begin, evenly thinned out to at most kMostSamples places.
 class LostBeginnings : public Sink {
  public:
   void add(const Entry& entry) override {
     if (entry.state == State::live || entry.kind == Kind::folder) return;
     for (const Stream& stream : entry.streams) {
-      if (!stream.first || stream.size < kSampleSize || stream.first_step != 0) continue;
-      if (seen_++ % every_ != 0) continue;
-      places_.push_back(*stream.first);
+      if (!stream.first || stream.size < kSampleSize || seen_++ % every_ != 0) continue;
+      places_.push_back({*stream.first, stream.first_step});
       if (places_.size() < 2 * kMostSamples) continue;
       for (size_t i = 0; i < kMostSamples; ++i) places_[i] = places_[2 * i];
       places_.resize(kMostSamples);
@@ -33,27 +38,27 @@ class LostBeginnings : public Sink {
     }
   }
   void add(const Damage&) override {}
-  const std::vector<uint64_t>& places() const { return places_; }
+  const std::vector<Place>& places() const { return places_; }
 
  private:
-  std::vector<uint64_t> places_;
+  std::vector<Place> places_;
   size_t seen_ = 0;
   size_t every_ = 1;
 };
 
-Blankness look_at(const Source& source, std::vector<uint64_t> places) {
-  Blankness found;
-  std::ranges::sort(places);
+enum class Reads { blank, filled, unreadable };
+
+Reads look_at(const Source& source, uint64_t place) {
   std::array<std::byte, kSampleSize> bytes{};
-  for (const uint64_t place : places) {
-    ++found.sampled;
-    if (!source.read(place, bytes).ok()) {
-      ++found.unreadable;
-    } else if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) {
-      ++found.blank;
-    }
-  }
-  return found;
+  if (!source.read(place, bytes).ok()) return Reads::unreadable;
+  const bool blank = std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); });
+  return blank ? Reads::blank : Reads::filled;
+}
+
+void count(Reads reads, Blankness& found) {
+  ++found.sampled;
+  found.blank += reads == Reads::blank;
+  found.unreadable += reads == Reads::unreadable;
 }
 
 }  // namespace
@@ -61,12 +66,25 @@ Blankness look_at(const Source& source, std::vector<uint64_t> places) {
 SpaceSample sample_space(VolumeReader& reader, const Source& source) {
   LostBeginnings lost;
   reader.read(lost);
+  const Volume& volume = reader.volume();
+  const uint64_t end = volume.heap_offset + volume.cluster_count * volume.cluster_size;
   SpaceSample sample;
-  // What is in use again tells nothing of how lost space reads.
-  std::vector<uint64_t> places = lost.places();
-  std::erase_if(places, [&](uint64_t place) { return !reader.is_free(place); });
-  sample.lost = look_at(source, places);
-  sample.free = look_at(source, reader.free_places(kMostSamples));
+  std::vector<Place> places = lost.places();
+  std::ranges::sort(places, {}, &Place::first);
+  for (const Place& place : places) {
+    // What is in use again tells nothing of how lost space reads. Of several candidates, one that
+    // is not blank is enough.
+    if (!reader.is_free(place.first)) continue;
+    std::optional<Reads> reads;
+    for (uint64_t at = place.first; at < end; at += place.step) {
+      if (reader.is_free(at) && reads != Reads::filled) reads = look_at(source, at);
+      if (place.step == 0) break;
+    }
+    if (reads) count(*reads, sample.lost);
+  }
+  for (const uint64_t place : reader.free_places(kMostSamples)) {
+    count(look_at(source, place), sample.free);
+  }
   return sample;
 }
 
