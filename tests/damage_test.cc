@@ -91,7 +91,7 @@ TEST_F(Damage, TheOtherFatKnowsBetter) {
 TEST_F(Damage, TwoFilesOnOneChain) {
   const size_t log = entry("SYSTEM  LOG");
   put16(image_, log + 26, first_cluster(entry("TG07    CSV")));
-  const auto rows = scan(0);
+  const auto rows = scan(1);
   EXPECT_EQ(row(rows, "SYSTEM.LOG")["rating"], "partial");
   EXPECT_EQ(row(rows, "READINGS/2026-03-02/TG07.CSV")["rating"], "partial");
   EXPECT_EQ(whole(rows), kLive - 2);

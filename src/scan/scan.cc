@@ -15,6 +15,20 @@
 
 namespace undershelf {
 
+namespace {
+
+// Two living entries on the same clusters: one of the two is damaged.
+void note_disputes(Shelf& shelf, const ClaimMap& claims) {
+  shelf.db().exec("DELETE FROM damage WHERE volume IS NULL");
+  SQLite::Statement row(shelf.db(), "INSERT INTO damage VALUES(NULL, 0, 0, ?)");
+  if (claims.disputed().empty()) return;
+  row.bind(1, fmt::format("{} living files and folders share clusters with another.",
+                          claims.disputed().size()));
+  row.exec();
+}
+
+}  // namespace
+
 ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
   ScanResult result;
   const int64_t scan = shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
@@ -36,6 +50,7 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   build_tree(shelf);
   options.progress("Placing lost files");
   const ClaimMap claims = load_claims(shelf);
+  note_disputes(shelf, claims);
   place_open_streams(shelf, claims, options.check == Check::none ? nullptr : source.get());
   options.progress("Reading trash folders");
   read_trash(shelf, source, options.read.zone);
