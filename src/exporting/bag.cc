@@ -28,7 +28,7 @@ namespace fs = std::filesystem;
 
 constexpr size_t kChunk = 1 << 20;              // bytes copied at a time
 constexpr uint64_t kBytesPerFlush = 256 << 20;  // at most this much is unflushed
-constexpr size_t kFilesPerFlush = 512;          // likewise
+constexpr size_t kFilesPerFlush = 2048;         // likewise
 constexpr uint64_t kRoomPerFile = 4096;         // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
 

@@ -1,10 +1,10 @@
 #include "source/hash.h"
 
-#include <fmt/format.h>
 #include <openssl/evp.h>
 
 #include <array>
 #include <new>
+#include <string_view>
 
 namespace undershelf {
 namespace {
@@ -30,7 +30,11 @@ std::string Sha256::hex() {
   unsigned length = 0;
   EVP_DigestFinal_ex(of(context_), digest.data(), &length);
   std::string text;
-  for (unsigned i = 0; i < length; ++i) text += fmt::format("{:02x}", digest[i]);
+  constexpr std::string_view kDigits = "0123456789abcdef";
+  for (unsigned i = 0; i < length; ++i) {
+    text += kDigits[digest[i] >> 4];
+    text += kDigits[digest[i] & 15];
+  }
   return text;
 }
 
