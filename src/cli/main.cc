@@ -63,11 +63,9 @@ ExitCode code_of(Failure failure) {
     case Failure::unavailable:
       return kUnavailable;
     case Failure::refused:
-      return kRefused;
-    case Failure::incomplete:
       break;
   }
-  return kIncomplete;
+  return kRefused;
 }
 
 }  // namespace

@@ -15,9 +15,10 @@ namespace undershelf::cli {
 namespace {
 
 // What else lies in a part that no reader of ours recognised.
-std::string other_system(const Partition& partition, const Survey& found, const std::string& path) {
+std::string other_system(const Partition& partition, const Survey& found, const std::string& path,
+                         uint64_t skip) {
   if (partition.container || found.has_volume_in(partition.number)) return {};
-  return name_of_other_system(path, partition.range);
+  return name_of_other_system(path, {partition.range.offset + skip, partition.range.length});
 }
 
 Json partition_json(const Partition& partition, const Survey& found, const std::string& other) {
@@ -96,10 +97,10 @@ std::string scheme_text(const Layout& layout) {
 }
 
 std::string recognised_text(const Partition& partition, const Survey& found,
-                            const std::string& path) {
+                            const std::string& path, uint64_t skip) {
   if (partition.container) return "holds the logical volumes";
   if (found.has_volume_in(partition.number)) return "yes";
-  const std::string other = other_system(partition, found, path);
+  const std::string other = other_system(partition, found, path, skip);
   return other.empty() ? "no" : fmt::format("as {}, which is not read here", other);
 }
 
@@ -113,7 +114,8 @@ void print_space(const FoundVolume& volume, const Source& source) {
   if (const std::string meaning = meaning_of(space); !meaning.empty()) std::cout << meaning << '\n';
 }
 
-void print_table(const std::string& path, const Source& source, const Survey& found) {
+void print_table(const std::string& path, uint64_t skip, const Source& source,
+                 const Survey& found) {
   std::cout << fmt::format("source  {}\nsize    {} ({} bytes), sectors of {} bytes\nmap     {}\n",
                            path, table_size(source.size()), source.size(), source.sector_size(),
                            scheme_text(found.layout));
@@ -127,7 +129,7 @@ void print_table(const std::string& path, const Source& source, const Survey& fo
     for (const Partition& p : found.layout.partitions) {
       table.add({fmt::format("{}", p.number), p.name.empty() ? p.type : p.type + ", " + p.name,
                  fmt::format("{}", p.range.offset), table_size(p.range.length),
-                 recognised_text(p, found, path)});
+                 recognised_text(p, found, path, skip)});
     }
     table.print();
   }
@@ -172,7 +174,8 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   if (line.help_given()) return kDone;
   const std::string format = read_format(line, {"table", "jsonl"});
   const std::string path = line.text("SOURCE");
-  const SourcePtr source = open_source(path, read_bytes(line, "offset", 0));
+  const uint64_t skip = read_bytes(line, "offset", 0);
+  const SourcePtr source = open_source(path, skip);
   const std::optional<DeviceFacts> device = examine_device(path);
   const Survey found = survey(source, {});
   if (format == "jsonl") {
@@ -184,20 +187,20 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
                 {"device", device ? device_json(*device) : Json(nullptr)},
                 {"notes", found.layout.notes}});
     for (const Partition& p : found.layout.partitions) {
-      print_json(partition_json(p, found, other_system(p, found, path)));
+      print_json(partition_json(p, found, other_system(p, found, path, skip)));
     }
     for (const FoundVolume& volume : found.volumes) {
       print_json(volume_json(volume, sample_space(*volume.reader, *source)));
     }
   } else {
-    print_table(path, *source, found);
+    print_table(path, skip, *source, found);
     if (device) print_device(*device);
   }
   if (device) warn_of_use(path, *device);
   const std::optional<std::string> container = container_advice(*source);
   if (container) say(*container);
   if (found.volumes.empty() && !container) {
-    const std::string other = name_of_other_system(path, {0, source->size()});
+    const std::string other = name_of_other_system(path, {skip, source->size()});
     if (!other.empty()) say(fmt::format("This looks like {}, which is not read here.", other));
     say("No file system that this version reads was recognised.");
     next_step("check that this is an image of the whole medium or of one partition.");

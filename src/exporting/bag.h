@@ -32,8 +32,8 @@ struct ExportResult {
   bool stopped = false;
 };
 
-// Throws Error (refused) if the directory is not empty, too small, or on the source; (incomplete)
-// never: a target that fails midway ends the export, and the result says so.
+// Throws Error (refused) if the directory is not empty, too small, or on the source. A target
+// that fails midway ends the export, and the result says so.
 ExportResult export_bag(const Shelf& shelf, const SourcePtr& source, Selection selection,
                         const ExportOptions& options);
 

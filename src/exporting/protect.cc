@@ -4,8 +4,8 @@
 #include <sys/stat.h>
 
 #include <algorithm>
-#include <filesystem>
 
+#include "exporting/target.h"
 #include "model/error.h"
 #include "source/device.h"
 #include "source/split.h"
@@ -17,8 +17,7 @@ void refuse_on_source(const std::string& what, const std::string& path,
   const bool exists = ::stat(path.c_str(), &target) == 0;
   // The nearest folder that exists tells on which device the rest would be made.
   struct stat place = target;
-  std::filesystem::path at = std::filesystem::absolute(path);
-  while (::stat(at.c_str(), &place) != 0 && at.has_relative_path()) at = at.parent_path();
+  ::stat(nearest_existing(path).c_str(), &place);
   const Foundation below = foundation_of(place.st_dev);
 
   for (const std::string& segment : segments_of(source_path)) {

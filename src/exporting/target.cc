@@ -18,12 +18,18 @@ constexpr unsigned long kSmb2Magic = 0xFE534D42;
 
 }  // namespace
 
-Target examine_target(const std::string& directory) {
+std::string nearest_existing(const std::string& path) {
   namespace fs = std::filesystem;
-  fs::path at = fs::absolute(directory);
-  while (!fs::exists(at) && at.has_relative_path()) at = at.parent_path();
+  std::error_code error;
+  fs::path at = fs::absolute(path);
+  while (!fs::exists(at, error) && at.has_relative_path()) at = at.parent_path();
+  return at.string();
+}
+
+Target examine_target(const std::string& directory) {
   Target target;
-  target.where = at.string();
+  const std::string at = nearest_existing(directory);
+  target.where = at;
   const long most = ::pathconf(at.c_str(), _PC_NAME_MAX);
   if (most > 0) target.most_name_bytes = static_cast<size_t>(most);
   struct statfs status {};

@@ -15,6 +15,9 @@ struct Target {
   bool folds_case = false;    // names that differ in case only are the same
 };
 
+// `path` itself if it exists, or else the nearest folder above it that does.
+std::string nearest_existing(const std::string& path);
+
 // Looks at the file system on which `directory` is, or would be made.
 Target examine_target(const std::string& directory);
 

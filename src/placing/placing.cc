@@ -215,13 +215,22 @@ class Placer {
   // 2: begins like its format; 1: could be; 0: nothing to tell by; -1: is something else or blank.
   int merit_of_content(const LostStream& stream, uint64_t first) const {
     if (source_ == nullptr) return 0;
-    std::array<std::byte, 512> head{};
-    const auto bytes = std::span(head).first(std::min<uint64_t>(head.size(), stream.size));
-    if (bytes.empty() || !source_->read(first, bytes).ok()) return -1;
+    Head head{};
+    const auto bytes = read_head(stream, first, head);
+    if (bytes.empty()) return -1;
     const HeadMatch match = match_head(*stream.format, bytes);
     if (match == HeadMatch::differs) return -1;
     if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) return -1;
     return match == HeadMatch::fits ? 2 : 1;
+  }
+
+  using Head = std::array<std::byte, 512>;
+
+  // The beginning of a stream if it starts at `first`; empty if that cannot be read.
+  std::span<const std::byte> read_head(const LostStream& stream, uint64_t first, Head& head) const {
+    const auto bytes = std::span(head).first(std::min<uint64_t>(head.size(), stream.size));
+    if (source_ == nullptr || !source_->read(first, bytes).ok()) return {};
+    return bytes;
   }
 
   // Where the content of another file in the same folder starts for certain, if there is one.
@@ -283,11 +292,8 @@ class Placer {
   }
 
   HeadMatch head_of(const LostStream& stream) const {
-    if (source_ == nullptr) return HeadMatch::unknown;
-    std::array<std::byte, 512> head{};
-    const auto bytes = std::span(head).first(std::min<uint64_t>(head.size(), stream.size));
-    if (!source_->read(stream.first, bytes).ok()) return HeadMatch::unknown;
-    return match_head(*stream.format, bytes);
+    Head head{};
+    return match_head(*stream.format, read_head(stream, stream.first, head));
   }
 
   bool is_unclaimed(const Pieces& pieces) const {

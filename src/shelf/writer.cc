@@ -60,7 +60,7 @@ struct VolumeWriter::Rows {
                "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
-    SQLite::Statement row(db, "SELECT key, id, kind FROM entries WHERE volume=?");
+    SQLite::Statement row(db, "SELECT key, id FROM entries WHERE volume=?");
     row.bind(1, volume_id);
     while (row.executeStep()) {
       const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
