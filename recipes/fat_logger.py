@@ -322,9 +322,46 @@ def trash():
     card.finish()
 
 
+def root_only():
+    """No folder at all, as small loggers write."""
+    card = Card("fat16-root-only", 24 << 20,
+                ["mkfs.fat", "-F", "16", "-s", "8", "-i", "0A11CE20", "-n", "LOGGER7"], 4096)
+    card.mount()
+    for n in range(1, 8):
+        card.at(f"2026-09-01 0{n}:00:00")
+        card.write(f"Pier {n}.csv", readings(f"P{n}", "2026-09-01", 7000 + 2100 * n))
+        card.write(f"CURVE{n}.PNG", chart(f"Curve {n}", 110, 60 + 9 * n))
+    card.at("2026-09-02 06:00:00")
+    card.delete("Pier 2.csv", "Pier 5.csv", "CURVE3.PNG")
+    card.unmount()
+    card.play()
+    card.finish()
+
+
+def interleaved():
+    """Two logs that grew in turn, cluster by cluster, and were both deleted: nothing records which
+    clusters were whose."""
+    card = Card("fat16-interleaved", 16 << 20,
+                ["mkfs.fat", "-F", "16", "-s", "4", "-i", "0A11CE21", "-n", "LOGGER8"], 2048)
+    card.mount()
+    for hour in range(6):
+        card.at(f"2026-10-01 1{hour}:00:00")
+        for station in ("TG03", "TG07"):
+            part = readings(station, f"2026-10-01 part {hour}", 2048)[:2048]
+            (card.write if hour == 0 else card.append)(f"{station} log.csv", part)
+    card.at("2026-10-01 16:00:00")
+    card.write("Chart.png", chart("Chart", 120, 80))
+    card.at("2026-10-02 06:00:00")
+    card.delete("TG03 log.csv", "TG07 log.csv")
+    card.unmount()
+    card.play()
+    card.finish()
+
+
 RECIPES = {"fat16-logger": fat16, "fat32-logger": fat32, "fat16-fragments": fragments,
            "fat32-large": large, "fat32-trash": trash,
-           "fat12-floppy": floppy, "fat32-4k-sectors": sectors_4k}
+           "fat12-floppy": floppy, "fat32-4k-sectors": sectors_4k,
+           "fat16-root-only": root_only, "fat16-interleaved": interleaved}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or RECIPES:

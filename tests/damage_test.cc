@@ -1,6 +1,8 @@
 // Damage on a FAT16 card: each costs only what it damages, is counted and reported.
 #include <gtest/gtest.h>
 
+#include "scan/scan.h"
+#include "shelf/selection.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -200,6 +202,94 @@ TEST(LargeVolume, ADriverThatKeepsTheHighHalfIsBelieved) {
   EXPECT_EQ(placements().find("was guessed"), std::string::npos);
 }
 
+// Two lost logs that grew in turn: nothing records whose clusters are whose, and that is said.
+TEST(Interleaved, IsNoPromise) {
+  const TempFolder folder;
+  write_file(folder.path("card.img"), sample("fat16-interleaved"));
+  ASSERT_EQ(undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf")}).code, 0);
+  const auto rows =
+      undershelf({"list", folder.path("shelf"), "--state", "deleted", "--format", "jsonl"}).lines();
+  ASSERT_EQ(rows.size(), 2U);
+  for (const Json& row : rows) {
+    EXPECT_NE(row["rating"], "whole");
+    EXPECT_LE(row["score"], 20) << row;
+    const std::string shown =
+        undershelf({"show", folder.path("shelf"), std::to_string(row["id"].get<int64_t>())}).out;
+    EXPECT_NE(shown.find("grew beside it"), std::string::npos) << shown;
+  }
+}
+
+// Clusters that are in use, though the entry that owned them is gone: what was lost around them is
+// placed around them.
+TEST(LostChain, IsSteppedOver) {
+  const TempFolder folder;
+  std::string image = sample("fat16-fragments");
+  const size_t at = image.find("GROWIN~2CSV");
+  ASSERT_NE(at, std::string::npos);
+  for (size_t slot = at; static_cast<unsigned char>(image[slot + 11]) == 0x0F || slot == at;
+       slot -= 32) {
+    image.replace(slot, 32, "\xE5" + std::string(31, '\0'));
+  }
+  write_file(folder.path("card.img"), image);
+  undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf")});
+  ASSERT_LE(undershelf({"export", folder.path("shelf"), "--to", folder.path("bag")}).code, 1);
+  const std::string manifest = read_file(folder.path("bag/manifest-sha256.txt"));
+  bool found = false;
+  for (const Json& one : truth("fat16-fragments")) {
+    if (one["path"] != "LOGS/Growing log of TG03.csv") continue;
+    EXPECT_NE(manifest.find(one["sha256"]), std::string::npos);
+    found = true;
+  }
+  EXPECT_TRUE(found);
+}
+
+// FAT[1]: not unmounted cleanly, and a driver met errors.
+TEST(Health, IsTold) {
+  const TempFolder folder;
+  const auto notes = [&](unsigned flags) {
+    std::string image = sample("fat16-logger");
+    put16(image, static_cast<size_t>(image[14]) * 512 + 2, flags);
+    write_file(folder.path("card.img"), image);
+    return undershelf({"survey", folder.path("card.img")}).out;
+  };
+  EXPECT_EQ(notes(0xFFFF).find("note:"), std::string::npos);
+  EXPECT_NE(notes(0x7FFF).find("not unmounted cleanly"), std::string::npos);
+  EXPECT_NE(notes(0xBFFF).find("may be failing"), std::string::npos);
+}
+
+// A source that ends early while it is read, as an image that is cut: what was read stays.
+class ShrinkingSource : public MemorySource {
+ public:
+  ShrinkingSource(const std::string& bytes, int reads) : MemorySource(bytes), reads_(reads) {}
+  ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
+    if (reads_-- > 0) return MemorySource::read(offset, out);
+    std::ranges::fill(out, std::byte{0});
+    return {{{offset, out.size()}}};
+  }
+
+ private:
+  mutable int reads_;
+};
+
+TEST(ShrinkingSource, CostsWhatWasNotReadYet) {
+  const TempFolder folder;
+  const std::string image = sample("fat16-logger");
+  size_t last = 0;
+  for (const int reads : {5, 20, 60, 200, 1000, 1 << 20}) {
+    const std::string path = folder.path(std::to_string(reads));
+    const auto source = std::make_shared<ShrinkingSource>(image, reads);
+    Shelf shelf = Shelf::create(path, identify("made up", *source));
+    const ScanResult result = scan_quickly(shelf, source, {});
+    size_t rows = 0;
+    each_row(shelf, {}, [&](const Row&) { return ++rows > 0; });
+    EXPECT_GE(rows, last) << reads;
+    const bool all = reads == 1 << 20;
+    EXPECT_TRUE(all || reads >= 200 || result.damage > 0 || result.volumes == 0) << reads;
+    last = rows;
+  }
+  EXPECT_GT(last, 40U);
+}
+
 // Volumes whose heads are gone, made from the samples: the tree comes back as if they were there.
 struct Headless {
   const char* name;
@@ -261,6 +351,7 @@ INSTANTIATE_TEST_SUITE_P(
     Volumes, HeadlessVolume,
     testing::Values(Headless{"boot16", "fat16-logger", 1, false, 0, 0},
                     Headless{"boot32", "fat32-logger", 1, false, 0, 0},
+                    Headless{"noFolder16", "fat16-root-only", 1, false, 0, 0},
                     Headless{"boot32andBackup", "fat32-logger", 8, false, 0, 0},
                     Headless{"clusterSize16", "fat16-logger", 0, false, 13, 8},
                     Headless{"clusterSize32", "fat32-logger", 0, false, 13, 8},

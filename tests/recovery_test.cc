@@ -219,7 +219,7 @@ TEST_P(Recovery, ScanningAgainChangesNothing) {
 INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
                          testing::Values("fat16-logger", "fat32-logger", "fat16-fragments",
                                          "fat32-large", "fat32-trash", "fat12-floppy",
-                                         "fat32-4k-sectors"),
+                                         "fat32-4k-sectors", "fat16-root-only"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');

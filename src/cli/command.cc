@@ -118,7 +118,8 @@ void next_step(const std::string& sentence) { say("Next: " + sentence); }
 
 void show_progress(const std::string& text) {
   if (text.empty() && !progress_shown) return;
-  if (::isatty(STDERR_FILENO) == 0 || log().level() > spdlog::level::info) return;
+  static const bool terminal = ::isatty(STDERR_FILENO) != 0;
+  if (!terminal || log().level() > spdlog::level::info) return;
   std::cerr << "\r\x1b[K" << text << std::flush;
   progress_shown = !text.empty();
 }

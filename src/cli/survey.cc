@@ -44,7 +44,7 @@ Json volume_json(const FoundVolume& found, const SpaceSample& space) {
           {"length", v.length},
           {"sector_size", v.sector_size},
           {"cluster_size", v.cluster_size},
-          {"used", found.reader->used_bytes()},
+          {"used", used_bytes(*found.reader)},
           {"confidence", v.confidence},
           {"lost_sampled", space.lost.sampled},
           {"lost_blank", space.lost.blank},
@@ -145,7 +145,7 @@ void print_table(const std::string& path, uint64_t skip, const Source& source,
     for (const FoundVolume& volume : found.volumes) {
       const Volume& v = volume.reader->volume();
       table.add({v.file_system, v.label, fmt::format("{}", v.offset), table_size(v.length),
-                 table_size(volume.reader->used_bytes()), table_size(v.cluster_size),
+                 table_size(used_bytes(*volume.reader)), table_size(v.cluster_size),
                  fmt::format("{}", v.confidence)});
     }
     table.print();

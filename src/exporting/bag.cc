@@ -1,5 +1,6 @@
 #include "exporting/bag.h"
 
+#include <SQLiteCpp/SQLiteCpp.h>
 #include <fcntl.h>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
@@ -18,6 +19,7 @@
 #include "exporting/content.h"
 #include "exporting/safe_names.h"
 #include "exporting/target.h"
+#include "exporting/target_file.h"
 #include "model/error.h"
 #include "source/hash.h"
 
@@ -31,113 +33,6 @@ constexpr uint64_t kBytesPerFlush = 256 << 20;  // at most this much is unflushe
 constexpr size_t kFilesPerFlush = 2048;         // likewise
 constexpr uint64_t kRoomPerFile = 4096;         // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
-
-// A file descriptor that closes itself.
-class Descriptor {
- public:
-  explicit Descriptor(int fd) : fd_(fd) {}
-  ~Descriptor() {
-    if (fd_ >= 0) ::close(fd_);
-  }
-  Descriptor(const Descriptor&) = delete;
-  Descriptor& operator=(const Descriptor&) = delete;
-  int get() const { return fd_; }
-  bool ok() const { return fd_ >= 0; }
-
- private:
-  int fd_;
-};
-
-// The target itself failed; nothing more can be written to it.
-struct TargetFailed {
-  int error;
-};
-
-bool is_fatal(int error) {
-  return error == ENOSPC || error == EDQUOT || error == EROFS || error == EIO || error == ENODEV;
-}
-
-bool write_all(int fd, const void* data, size_t size) {
-  const auto* bytes = static_cast<const char*>(data);
-  while (size > 0) {
-    const ssize_t n = ::write(fd, bytes, size);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) return false;
-    bytes += n;
-    size -= static_cast<size_t>(n);
-  }
-  return true;
-}
-
-timespec to_timespec(const std::optional<Time>& time) {
-  if (!time) return {0, UTIME_OMIT};
-  int64_t seconds = time->ticks / kTicksPerSecond;
-  int64_t fraction = time->ticks % kTicksPerSecond;
-  if (fraction < 0) {
-    fraction += kTicksPerSecond;
-    --seconds;
-  }
-  return {seconds, fraction * 100};
-}
-
-// A text file of the bag, made new, that is on the medium when close() returns.
-class TagFile {
- public:
-  // Written under its name, or, where an older one must stay until the end, under another first.
-  TagFile(const std::string& directory, std::string name, bool beside = false)
-      : name_(std::move(name)),
-        final_(directory + "/" + name_),
-        path_(beside ? final_ + ".new" : final_),
-        file_(::open(path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666)) {
-    if (!file_.ok()) throw TargetFailed{errno};
-  }
-  void write(std::string_view text) {
-    if (!write_all(file_.get(), text.data(), text.size())) throw TargetFailed{errno};
-    hash_.update(std::as_bytes(std::span(text)));
-  }
-  // Flushes, and returns the line for the tag manifest.
-  std::string close() {
-    if (::fsync(file_.get()) != 0) throw TargetFailed{errno};
-    if (path_ != final_ && ::rename(path_.c_str(), final_.c_str()) != 0) throw TargetFailed{errno};
-    return fmt::format("{}  {}\n", hash_.hex(), name_);
-  }
-
- private:
-  std::string name_;
-  std::string final_;
-  std::string path_;
-  Descriptor file_;
-  Sha256 hash_;
-};
-
-// SHA-256 of a file on the target; empty if it cannot be read. `from_medium`: not from memory.
-std::string hash_of(const std::string& path, std::vector<std::byte>& buffer, bool from_medium) {
-  const Descriptor file(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
-  if (!file.ok()) return {};
-  if (from_medium) ::posix_fadvise(file.get(), 0, 0, POSIX_FADV_DONTNEED);
-  Sha256 hash;
-  while (true) {
-    const ssize_t n = ::read(file.get(), buffer.data(), buffer.size());
-    if (n < 0 && errno == EINTR) continue;
-    if (n < 0) return {};
-    if (n == 0) return hash.hex();
-    hash.update(std::span(buffer).first(static_cast<size_t>(n)));
-  }
-}
-
-// Writes bytes at the end of a file; whole blocks of zeros are left out, as holes.
-bool write_sparsely(int fd, std::span<const std::byte> bytes) {
-  constexpr size_t kBlock = 65536;
-  for (size_t at = 0; at < bytes.size(); at += kBlock) {
-    const auto block = bytes.subspan(at, std::min(kBlock, bytes.size() - at));
-    const bool zero = std::ranges::all_of(block, [](std::byte b) { return b == std::byte{0}; });
-    if (zero ? ::lseek(fd, static_cast<off_t>(block.size()), SEEK_CUR) < 0
-             : !write_all(fd, block.data(), block.size())) {
-      return false;
-    }
-  }
-  return true;
-}
 
 struct Written {
   std::string path;  // relative to the bag
@@ -385,7 +280,10 @@ class Exporter {
       done_ += chunk.size();
       options_.progress(done_, total_);
     }
-    if (::ftruncate(file, static_cast<off_t>(stream.size())) != 0) return std::nullopt;
+    // It may end in a hole.
+    if (stream.size() >= kHoleBlock && ::ftruncate(file, static_cast<off_t>(stream.size())) != 0) {
+      return std::nullopt;
+    }
     std::ranges::sort(holes, {}, &Hole::offset);
     result_.with_holes += !holes.empty();
     Written written;
@@ -498,6 +396,8 @@ class Exporter {
 ExportResult export_bag(const Shelf& shelf, const SourcePtr& source, Selection selection,
                         const ExportOptions& options) {
   selection.with_contents = true;
+  // One look at the shelf, which need not be checked for changes at each file.
+  const SQLite::Transaction reading(shelf.db());
   return Exporter(shelf, source, options).run(selection);
 }
 

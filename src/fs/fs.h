@@ -26,13 +26,18 @@ class VolumeReader {
   virtual const Volume& volume() const = 0;
   // Pushes every live and deleted entry that the volume's own structures still tell.
   virtual void read(Sink& sink) = 0;
-  // Bytes of the clusters in use now, from the file system's own accounts.
-  virtual uint64_t used_bytes() = 0;
-  // Where up to `most` clusters lie that are free now, spread over the volume: bytes of the source.
-  virtual std::vector<uint64_t> free_places(size_t most) = 0;
-  // Whether the cluster at `place` (byte of the source) is free now.
-  virtual bool is_free(uint64_t place) = 0;
+  // The first clusters in `within` (bytes of the source) that are in use, or marked bad, by the
+  // file system's own accounts: FAT, bitmap. What these cannot tell is not in use. Length 0 if
+  // none.
+  virtual ByteRange next_used(const ByteRange& within) = 0;
 };
+
+// Bytes of the clusters in use now.
+uint64_t used_bytes(VolumeReader& reader);
+// Where up to `most` clusters lie that are free now, spread over the volume: bytes of the source.
+std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
+// Whether the cluster at `place` (byte of the source) is one of the volume's, and free now.
+bool is_free(VolumeReader& reader, uint64_t place);
 
 struct FileSystem {
   std::string_view name;

@@ -23,6 +23,12 @@ struct Volume {
   uint64_t cluster_count = 0;        // clusters
   int confidence = 0;                // 0-100: how much of what it claims is really there
   std::vector<std::string> notes;    // one sentence each
+
+  // The clusters from number `cluster` on, counted from 0, as bytes of the source.
+  ByteRange heap_from(uint64_t cluster) const {
+    return {heap_offset + cluster * cluster_size, (cluster_count - cluster) * cluster_size};
+  }
+  ByteRange heap() const { return heap_from(0); }
 };
 
 // A place where the source or its metadata is broken.

@@ -87,6 +87,7 @@ struct LostStream {
   const Format* format = nullptr;
   bool live = false;         // only its chain is lost
   bool overwritten = false;  // a younger lost file starts inside it
+  uint64_t end = 0;          // where it was placed ends, if that is not exact
 
   int64_t born() const {
     const auto time = times.created ? times.created : times.modified;
@@ -96,13 +97,15 @@ struct LostStream {
 
 class Placer {
  public:
-  Placer(Shelf& shelf, const ClaimMap& claims, const Source* source)
+  Placer(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used, const Source* source)
       : db_(shelf.db()),
         claims_(claims),
+        next_used_(next_used),
         source_(source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
-        update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=? WHERE id=?") {
+        update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=?, entangled=0 WHERE id=?"),
+        entangle_(db_, "UPDATE streams SET entangled=1 WHERE id IN (?,?)") {
     for (const VolumeRecord& record : shelf.volumes(false)) {
       const Volume& v = record.volume;
       grids_[record.id] = {v.heap_offset, v.cluster_size,
@@ -113,6 +116,7 @@ class Placer {
   void run() {
     load();
     for (uint32_t i = 0; i < lost_.size(); ++i) place(i);
+    for (const LostStream& stream : lost_) mark_entangled(stream);
   }
 
  private:
@@ -171,13 +175,17 @@ class Placer {
       placed.pieces = truncated(stream.hint, stream.size);
       exact = true;
     } else {
-      placed = place_contiguously(stream.first, stream.size, grid,
-                                  [&](uint64_t at) { return next_obstacle(number, at, grid); });
+      const bool owns_chain = next_used_(stream.volume, {stream.first, 1}).length > 0;
+      placed = place_contiguously(stream.first, stream.size, grid, [&](uint64_t at) {
+        const Obstacle known = next_obstacle(number, at, grid);
+        return owns_chain ? known : nearer_ownerless(known, stream, at, grid);
+      });
     }
     store(stream.id, placed,
           stream.guessed ? Placement::guessed
           : exact        ? Placement::exact
                          : Placement::inferred);
+    if (!exact && !placed.pieces.empty()) stream.end = end_of(placed.pieces);
     for (const Piece& piece : placed.pieces) {
       if (piece.kind == Piece::Kind::range) {
         held_.assign({piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset},
@@ -279,6 +287,18 @@ class Placer {
     return nearest;
   }
 
+  // `known`, or what lies before it and is in use by an owner that was not found. That holds other
+  // bytes than the lost file's now, and probably did so before: it is stepped over.
+  Obstacle nearer_ownerless(const Obstacle& known, const LostStream& stream, uint64_t at,
+                            const ClusterGrid& grid) const {
+    uint64_t until = std::min(
+        grid.heap_end, at + grid.rounded_up(grid.heap_offset + stream.size) - grid.heap_offset);
+    if (known.range.length > 0) until = std::min(until, known.range.offset);
+    if (until <= at) return known;
+    const ByteRange used = next_used_(stream.volume, {at, until - at});
+    return used.length > 0 ? Obstacle{used, true} : known;
+  }
+
   // Whether an older lost file was not yet deleted when the one being placed was written. It was
   // if nothing younger starts inside it and its beginning is not another's content by now.
   bool is_still_there(const LostStream& older) const {
@@ -289,6 +309,37 @@ class Placer {
     return younger.times.created && older.times.created && older.times.modified &&
            *younger.times.created > *older.times.created &&
            *younger.times.created <= *older.times.modified;
+  }
+
+  // Two lost files that both grew for a while, at the same time, and of which one begins inside
+  // the other, probably lie cluster by cluster in turn; nothing records how.
+  void mark_entangled(const LostStream& stream) {
+    constexpr size_t kMostLookedAt = 4096;
+    auto next = std::ranges::upper_bound(starts_, std::pair{stream.first, UINT32_MAX});
+    for (size_t i = 0; i < kMostLookedAt && next != starts_.end() && next->first < stream.end;
+         ++i, ++next) {
+      const LostStream& other = lost_[next->second];
+      if (stream.live || other.live || !grew_together(stream.times, other.times)) continue;
+      entangle_.bind(1, stream.id);
+      entangle_.bind(2, other.id);
+      entangle_.exec();
+      entangle_.reset();
+    }
+  }
+
+  static bool grew_together(const Times& a, const Times& b) {
+    constexpr int64_t kStep = 4 * kTicksPerSecond;  // what times may hide
+    if (!a.created || !a.modified || !b.created || !b.modified) return false;
+    return std::max(*a.created, *b.created).ticks + kStep <
+           std::min(*a.modified, *b.modified).ticks;
+  }
+
+  static uint64_t end_of(const Pieces& pieces) {
+    uint64_t end = 0;
+    for (const Piece& piece : pieces) {
+      if (piece.kind == Piece::Kind::range) end = piece.offset + piece.length;
+    }
+    return end;
   }
 
   HeadMatch head_of(const LostStream& stream) const {
@@ -328,8 +379,9 @@ class Placer {
 
   SQLite::Database& db_;
   const ClaimMap& claims_;
+  const NextUsed& next_used_;
   const Source* source_;
-  SQLite::Statement times_, update_;
+  SQLite::Statement times_, update_, entangle_;
   std::optional<std::unordered_map<int64_t, uint64_t>> neighbours_;  // folder to first byte
   std::unordered_map<int64_t, ClusterGrid> grids_;
   std::unordered_set<int64_t> keeps_high_half_;        // volumes
@@ -340,9 +392,10 @@ class Placer {
 
 }  // namespace
 
-void place_open_streams(Shelf& shelf, const ClaimMap& claims, const Source* source) {
+void place_open_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
+                        const Source* source) {
   SQLite::Transaction transaction(shelf.db());
-  Placer(shelf, claims, source).run();
+  Placer(shelf, claims, next_used, source).run();
   transaction.commit();
 }
 

@@ -44,7 +44,9 @@ Placed place_contiguously(uint64_t first, uint64_t size, const ClusterGrid& grid
                           const std::function<Obstacle(uint64_t)>& next);
 
 // Decides every open placement in the shelf, oldest file first: around living files and older lost
-// ones. Repeatable. Where `source` is given, the beginnings of files in dispute are looked at.
-void place_open_streams(Shelf& shelf, const ClaimMap& claims, const Source* source);
+// ones, and what is in use though its owner was not found. Repeatable. Where `source` is given, the
+// beginnings of files in dispute are looked at.
+void place_open_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
+                        const Source* source);
 
 }  // namespace undershelf

@@ -18,7 +18,8 @@ constexpr const char* kFacts = R"sql(
          coalesce(s.contested,0), coalesce(s.rivalled,0), coalesce(s.missing,0),
          coalesce(s.sampled,0), coalesce(s.blank,0), coalesce(s.unreadable,0), s.head,
          e.name, coalesce(e.created, e.modified), s.rating, s.score, s.intact_bytes,
-         s.first IS NOT NULL
+         s.first IS NOT NULL, coalesce(s.in_use,0), coalesce(s.entangled,0), e.volume,
+         s.open=1 AND s.hint IS NOT NULL AND s.placement='exact'
   FROM streams s JOIN entries e ON e.id=s.entry
   WHERE e.kind='file' AND e.merged_into IS NULL)sql";
 
@@ -54,6 +55,8 @@ Facts facts_of(SQLite::Statement& row) {
   f.head = head == "fits"      ? HeadMatch::fits
            : head == "differs" ? HeadMatch::differs
                                : HeadMatch::unknown;
+  f.in_use = size_of(row.getColumn(23));
+  f.entangled = row.getColumn(24).getInt() != 0;
   f.size_lost = f.size == 0 && row.getColumn(22).getInt() != 0;
   return f;
 }
@@ -108,25 +111,25 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
 
 class Rater {
  public:
-  Rater(Shelf& shelf, const ClaimMap& claims, uint64_t source_size)
-      : db_(shelf.db()), claims_(claims), source_size_(source_size) {}
+  Rater(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used, uint64_t source_size)
+      : db_(shelf.db()), claims_(claims), next_used_(next_used), source_size_(source_size) {}
 
   void run() {
     load_rivals();
     SQLite::Transaction transaction(db_);
     SQLite::Statement update(
         db_,
-        "UPDATE streams SET overwritten=?, disputed=?, contested=?, rivalled=?, missing=?, "
-        "rating=?, score=?, intact_bytes=? WHERE id=?");
+        "UPDATE streams SET overwritten=?, disputed=?, contested=?, rivalled=?, in_use=?, "
+        "missing=?, rating=?, score=?, intact_bytes=? WHERE id=?");
     for (const Changed& c : weigh_all()) {
-      const std::array<uint64_t, 5> amounts = {c.facts.overwritten, c.facts.disputed,
-                                               c.facts.contested, c.facts.rivalled,
-                                               c.facts.missing};
-      for (int i = 0; i < 5; ++i) update.bind(i + 1, static_cast<int64_t>(amounts[i]));
-      update.bindNoCopy(6, to_text(c.verdict.rating).data());
-      update.bind(7, c.verdict.score);
-      update.bind(8, static_cast<int64_t>(c.verdict.intact_bytes));
-      update.bind(9, c.id);
+      const std::array<uint64_t, 6> amounts = {c.facts.overwritten, c.facts.disputed,
+                                               c.facts.contested,   c.facts.rivalled,
+                                               c.facts.in_use,      c.facts.missing};
+      for (int i = 0; i < 6; ++i) update.bind(i + 1, static_cast<int64_t>(amounts[i]));
+      update.bindNoCopy(7, to_text(c.verdict.rating).data());
+      update.bind(8, c.verdict.score);
+      update.bind(9, static_cast<int64_t>(c.verdict.intact_bytes));
+      update.bind(10, c.id);
       update.exec();
       update.reset();
     }
@@ -184,7 +187,7 @@ class Rater {
                         to_text(verdict.rating) == row.getColumn(19).getText() &&
                         verdict.score == row.getColumn(20).getInt() &&
                         verdict.intact_bytes == size_of(row.getColumn(21)) &&
-                        facts.overwritten == stored.overwritten &&
+                        facts.overwritten == stored.overwritten && facts.in_use == stored.in_use &&
                         facts.disputed == stored.disputed && facts.missing == stored.missing &&
                         facts.contested == stored.contested && facts.rivalled == stored.rivalled;
       if (!same) changed.push_back({id, facts, verdict});
@@ -193,7 +196,8 @@ class Rater {
   }
 
   Facts weigh(Facts facts, int64_t id, int64_t entry, SQLite::Statement& row) const {
-    facts.overwritten = facts.disputed = facts.contested = facts.rivalled = facts.missing = 0;
+    facts.overwritten = facts.disputed = facts.contested = facts.rivalled = facts.in_use =
+        facts.missing = 0;
     if (facts.state == State::live) {
       const auto shared = claims_.disputed().find(entry);
       if (shared != claims_.disputed().end()) {
@@ -211,6 +215,10 @@ class Rater {
       claims_.each_overlap({range.offset, there}, [&](const Claim&, const ByteRange& shared) {
         facts.overwritten += shared.length;
       });
+      // A chain that was left in place keeps its own clusters in use.
+      if (row.getColumn(26).getInt() != 0) continue;
+      each_ownerless(claims_, next_used_, row.getColumn(25).getInt64(), {range.offset, there},
+                     [&](const ByteRange& used) { facts.in_use += used.length; });
     }
     if (facts.state != State::live) {
       const auto rival = std::ranges::lower_bound(rivals_, id, {}, &LostStream::id);
@@ -224,14 +232,16 @@ class Rater {
 
   SQLite::Database& db_;
   const ClaimMap& claims_;
+  const NextUsed& next_used_;
   uint64_t source_size_;
   std::vector<LostStream> rivals_;  // by id
 };
 
 }  // namespace
 
-void rate_streams(Shelf& shelf, const ClaimMap& claims, uint64_t source_size) {
-  Rater(shelf, claims, source_size).run();
+void rate_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
+                  uint64_t source_size) {
+  Rater(shelf, claims, next_used, source_size).run();
 }
 
 RatedStream load_facts(const Shelf& shelf, int64_t id) {

@@ -10,7 +10,8 @@ class Shelf;
 
 // Weighs every file's streams against the claims and against each other, and stores what differs
 // from what is stored. Repeatable. `source_size` in bytes.
-void rate_streams(Shelf& shelf, const ClaimMap& claims, uint64_t source_size);
+void rate_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
+                  uint64_t source_size);
 
 struct RatedStream {
   Facts facts;

@@ -26,6 +26,7 @@ int score_of_lost(const Facts& facts, const Format& format) {
   }
   if (facts.head == HeadMatch::fits) score += (100 - score) / 3;
   if (facts.rivalled > 0) score = std::min(score, 45);
+  if (facts.entangled) score = std::min(score, 20);
   if (facts.blank != 0 && !format.has_head && !format.dense) score = std::min(score, 50);
   return score;
 }
@@ -40,7 +41,7 @@ Verdict rate(const Facts& facts, const Format& format) {
   if (facts.placement == Placement::none) return {Rating::gone, 0, 0};
 
   const uint64_t lost_bytes = at_most_size(facts.overwritten + facts.disputed + facts.contested +
-                                           facts.missing + facts.unreadable);
+                                           facts.in_use + facts.missing + facts.unreadable);
   const uint64_t intact = facts.size - lost_bytes;
   const unsigned blanks = lost ? impossible_blanks(facts, format) : 0;
   if (at_most_size(facts.overwritten + facts.missing) == facts.size) return {Rating::gone, 0, 0};
@@ -100,11 +101,18 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   say(facts.overwritten, "are overwritten: a living file or folder holds their place now");
   say(facts.disputed, "are claimed by another living file too");
   say(facts.contested, "are claimed by a younger lost file too, which probably overwrote them");
+  say(facts.in_use,
+      "lie in clusters that are in use, though no living file that was found holds them");
   say(facts.rivalled, "are claimed by an older lost file too");
   say(facts.missing, "are missing: nothing tells where they lie, or the source ends before them");
   say(facts.unreadable, "were tried and cannot be read");
+  if (facts.entangled) {
+    out.emplace_back(
+        "Another lost file grew beside it at the same time: which parts belong to which "
+        "is not recorded.");
+  }
   if (!sought) return out;
-  if (facts.overwritten + facts.contested + facts.missing == 0) {
+  if (facts.overwritten + facts.contested + facts.in_use + facts.missing == 0) {
     out.emplace_back("Nothing found has taken its place; that alone is no proof.");
   }
   const int sampled = std::popcount(facts.sampled);

@@ -74,15 +74,15 @@ SpaceSample sample_space(VolumeReader& reader, const Source& source) {
   for (const Place& place : places) {
     // What is in use again tells nothing of how lost space reads. Of several candidates, one that
     // is not blank is enough.
-    if (!reader.is_free(place.first)) continue;
+    if (!is_free(reader, place.first)) continue;
     std::optional<Reads> reads;
     for (uint64_t at = place.first; at < end; at += place.step) {
-      if (reader.is_free(at) && reads != Reads::filled) reads = look_at(source, at);
+      if (is_free(reader, at) && reads != Reads::filled) reads = look_at(source, at);
       if (place.step == 0) break;
     }
     if (reads) count(*reads, sample.lost);
   }
-  for (const uint64_t place : reader.free_places(kMostSamples)) {
+  for (const uint64_t place : free_places(reader, kMostSamples)) {
     count(look_at(source, place), sample.free);
   }
   return sample;

@@ -3,6 +3,8 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 
+#include <unordered_map>
+
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
 #include "rating/sampling.h"
@@ -33,12 +35,15 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   ScanResult result;
   const int64_t scan = shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
 
-  for (const FoundVolume& found : survey(source, options.read).volumes) {
+  const Survey found_here = survey(source, options.read);
+  std::unordered_map<int64_t, VolumeReader*> readers;  // by volume id
+  for (const FoundVolume& found : found_here.volumes) {
     const Volume& volume = found.reader->volume();
     options.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
     VolumeWriter writer(shelf, volume);
     found.reader->read(writer);
     writer.finish();
+    readers[writer.volume_id()] = found.reader.get();
     ++result.volumes;
     result.source_is_short =
         result.source_is_short || volume.offset + volume.length > source->size();
@@ -51,7 +56,12 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   options.progress("Placing lost files");
   const ClaimMap claims = load_claims(shelf);
   note_disputes(shelf, claims);
-  place_open_streams(shelf, claims, options.check == Check::none ? nullptr : source.get());
+  const NextUsed next_used = [&](int64_t volume, const ByteRange& within) {
+    const auto reader = readers.find(volume);
+    return reader == readers.end() ? ByteRange{} : reader->second->next_used(within);
+  };
+  place_open_streams(shelf, claims, next_used,
+                     options.check == Check::none ? nullptr : source.get());
   options.progress("Reading trash folders");
   read_trash(shelf, source, options.read.zone);
   if (options.check == Check::sample) {
@@ -59,7 +69,7 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
     sample_lost_files(shelf, *source);
   }
   options.progress("Rating");
-  rate_streams(shelf, claims, source->size());
+  rate_streams(shelf, claims, next_used, source->size());
 
   shelf.end_scan(scan, "finished");
   result.damage = shelf.damage_count();

@@ -61,6 +61,25 @@ void ClaimMap::each_overlap(
   }
 }
 
+void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t volume,
+                    const ByteRange& range, const std::function<void(const ByteRange&)>& visit) {
+  uint64_t at = range.offset;
+  const auto visit_until = [&](uint64_t end) {
+    while (at < end) {
+      const ByteRange used = next_used(volume, {at, end - at});
+      const ByteRange inside = overlap(used, {at, end - at});
+      if (inside.length == 0) break;
+      visit(inside);
+      at = inside.end();
+    }
+  };
+  claims.each_overlap(range, [&](const Claim&, const ByteRange& shared) {
+    visit_until(shared.offset);
+    at = shared.end();
+  });
+  visit_until(range.end());
+}
+
 ClaimMap load_claims(const Shelf& shelf) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(

@@ -38,6 +38,15 @@ class ClaimMap {
   std::unordered_map<int64_t, uint64_t> disputed_;
 };
 
+// The first clusters in a range of the source that are in use by the accounts of the file system
+// that holds volume `volume` of the shelf; length 0 if none. See VolumeReader::next_used.
+using NextUsed = std::function<ByteRange(int64_t volume, const ByteRange& within)>;
+
+// Calls `visit` with each part of `range` that is in use by the accounts of `volume`, although no
+// claim covers it: something whose entry was not found lies there.
+void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t volume,
+                    const ByteRange& range, const std::function<void(const ByteRange&)>& visit);
+
 // The whole clusters of all live entries in current volumes, and of folders whose content was
 // found in place, deleted ones included: those clusters are known to hold a folder.
 ClaimMap load_claims(const Shelf& shelf);

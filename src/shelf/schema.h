@@ -5,7 +5,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 1;                 // PRAGMA user_version
+constexpr int kShelfVersion = 2;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -35,7 +35,7 @@ CREATE TABLE streams(
   valid_size INTEGER NOT NULL, encoding TEXT NOT NULL, placement TEXT NOT NULL,
   open INTEGER NOT NULL, first INTEGER, first_step INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
   stepped INTEGER, overwritten INTEGER, disputed INTEGER, contested INTEGER, rivalled INTEGER,
-  missing INTEGER, sampled INTEGER, blank INTEGER, unreadable INTEGER, head TEXT,
+  in_use INTEGER, entangled INTEGER, missing INTEGER, sampled INTEGER, blank INTEGER, unreadable INTEGER, head TEXT,
   rating TEXT, score INTEGER, intact_bytes INTEGER);
 CREATE TABLE evidence(entry INTEGER NOT NULL, fact TEXT NOT NULL, amount INTEGER NOT NULL);
 CREATE TABLE damage(

@@ -8,6 +8,8 @@
 #include <cstring>
 #include <span>
 
+#include "fs/fat/inference.h"
+
 namespace undershelf::fat {
 namespace {
 
@@ -76,16 +78,6 @@ void add_identity(const BootSector& boot, Geometry& g) {
   }
 }
 
-// Whether a FAT begins as one must: the media byte, then set bits (specification, "FAT Data
-// Structure", the two reserved entries).
-bool begins_like_fat(const Source& volume, const Geometry& g, unsigned copy) {
-  std::array<std::byte, 4> head{};
-  if (!volume.read(g.fat_offset + copy * g.fat_size, head).ok()) return false;
-  const auto byte = [&](int i) { return std::to_integer<unsigned>(head[i]); };
-  if (byte(0) != g.media || byte(1) != 0xFF) return false;
-  return g.type != Type::fat32 || (byte(2) == 0xFF && (byte(3) & 0x0F) == 0x0F);
-}
-
 // The geometry that a boot sector at `at` (bytes in the volume) tells, weighed by what is there.
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   BootSector boot{};
@@ -109,123 +101,18 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   return g;
 }
 
-// Reads the entries at a place; those that cannot be read are zero.
-std::vector<DirectoryEntry> entries_at(const Source& volume, uint64_t offset, size_t count) {
-  std::vector<DirectoryEntry> entries(count);
-  volume.read(offset, std::as_writable_bytes(std::span(entries)));
-  return entries;
-}
-
-// Whether the cluster that an entry of a folder names begins with `.` naming itself: two fields
-// far apart that agree only if the geometry is right.
-bool is_confirmed(const Source& volume, const Geometry& g, const DirectoryEntry& folder) {
-  const uint32_t cluster = first_cluster(folder, g);
-  if (!g.is_cluster(cluster)) return false;
-  const auto inside = entries_at(volume, g.offset_of(cluster), 2);
-  return is_dot(inside[0]) && is_dot_dot(inside[1]) && first_cluster(inside[0], g) == cluster;
-}
-
-struct Confirmation {
-  int folders = 0;    // folders in the root that are where they should be
-  int strangers = 0;  // folders that are not
-  bool operator>(const Confirmation& other) const {
-    return folders - strangers > other.folders - other.strangers;
-  }
-};
-
-Confirmation confirm(const Source& volume, const Geometry& g) {
-  const uint64_t offset = g.type != Type::fat32          ? g.root_offset
-                          : g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster)
-                                                         : g.data_offset;
-  const uint64_t length = g.type == Type::fat32 ? g.cluster_size : g.root_size;
-  Confirmation found;
-  for (const DirectoryEntry& entry :
-       entries_at(volume, offset, std::min<uint64_t>(length, 65536) / sizeof(DirectoryEntry))) {
-    if (entry.DIR_Name[0] == 0) break;
-    const bool folder = (entry.DIR_Attr & 0x3F) == kAttrDirectory;
-    if (entry.DIR_Name[0] == kDeleted || !folder) continue;
-    ++(is_confirmed(volume, g, entry) ? found.folders : found.strangers);
-  }
-  return found;
-}
-
-// Where the FATs lie, by their first bytes: the media byte and set bits, twice the same sector.
-struct FatPlaces {
-  uint64_t first = 0;
-  uint64_t size = 0;
-};
-
-std::vector<FatPlaces> find_fats(const Source& volume, uint32_t sector) {
-  constexpr uint64_t kSearched = 16 << 20;  // bytes from the start; the second FAT begins in them
-  constexpr size_t kMostStarts = 16;
-  std::vector<std::pair<uint64_t, std::vector<std::byte>>> starts;
-  std::vector<FatPlaces> places;
-  std::vector<std::byte> block(1 << 20);
-  for (uint64_t base = 0; base < std::min(kSearched, volume.size()); base += block.size()) {
-    volume.read(base, block);
-    for (uint64_t at = 0; at < block.size(); at += sector) {
-      const auto byte = [&](uint64_t i) { return std::to_integer<unsigned>(block[at + i]); };
-      if ((byte(0) < 0xF8 && byte(0) != 0xF0) || byte(1) != 0xFF || byte(2) != 0xFF) continue;
-      const auto here = std::span(block).subspan(at, sector);
-      for (const auto& [offset, bytes] : starts) {
-        if (std::ranges::equal(bytes, here)) places.push_back({offset, base + at - offset});
-      }
-      if (starts.size() < kMostStarts) {
-        starts.emplace_back(base + at, std::vector<std::byte>(here.begin(), here.end()));
-      }
-    }
-  }
-  return places;
-}
-
-// A volume whose boot sector is gone or wrong, from its FATs and its folders. Every combination of
-// root size and cluster size that drivers use is tried; folders decide.
-std::optional<Geometry> infer_geometry(const Source& volume) {
-  constexpr std::array<uint64_t, 9> kRootEntries = {0, 512, 112, 224, 240, 64, 128, 256, 1024};
-  std::optional<Geometry> best;
-  Confirmation most;
-  for (const uint32_t sector : {512U, 4096U}) {
-    for (const FatPlaces& fats : find_fats(volume, sector)) {
-      for (const uint64_t root_entries : kRootEntries) {
-        for (uint32_t per_cluster = 1; per_cluster <= 128; per_cluster *= 2) {
-          Geometry g;
-          g.sector_size = sector;
-          g.cluster_size = sector * per_cluster;
-          g.volume_size = volume.size();
-          g.fat_offset = fats.first;
-          g.fat_size = fats.size;
-          g.root_offset = fats.first + 2 * fats.size;
-          g.root_size = root_entries * 32;
-          g.data_offset = g.root_offset + (g.root_size + sector - 1) / sector * sector;
-          if (g.data_offset + g.cluster_size > volume.size()) continue;
-          uint64_t clusters = (volume.size() - g.data_offset) / g.cluster_size;
-          g.type = root_entries == 0 ? Type::fat32 : clusters < 4085 ? Type::fat12 : Type::fat16;
-          const uint64_t bits = root_entries == 0 ? 32 : g.type == Type::fat16 ? 16 : 12;
-          clusters = std::min(clusters, g.fat_size * 8 / bits - 2);
-          g.cluster_count = static_cast<uint32_t>(std::min<uint64_t>(clusters, 0x0FFFFFF5));
-          g.root_cluster = root_entries == 0 ? 2 : 0;
-          const Confirmation found = confirm(volume, g);
-          if (found > most) {
-            most = found;
-            best = g;
-          }
-        }
-      }
-    }
-    if (best) break;
-  }
-  if (best) {
-    best->confidence = std::min(70, 30 + 10 * most.folders);
-    best->notes.push_back(fmt::format(
-        "The boot sector is lost or wrong. The layout was inferred from the FATs and {} folder{}.",
-        most.folders, most.folders == 1 ? "" : "s"));
-  }
-  return best;
-}
-
 }  // namespace
 
-std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
+bool begins_like_fat(const Source& volume, const Geometry& g, unsigned copy) {
+  std::array<std::byte, 4> head{};
+  if (!volume.read(g.fat_offset + copy * g.fat_size, head).ok()) return false;
+  const auto byte = [&](int i) { return std::to_integer<unsigned>(head[i]); };
+  if (byte(0) != g.media || byte(1) != 0xFF) return false;
+  return g.type != Type::fat32 || (byte(2) == 0xFF && (byte(3) & 0x0F) == 0x0F);
+}
+
+std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
+  const Source& volume = *source;
   std::optional<Geometry> g = from_boot_sector(volume, 0);
   if (!g && !headless) return std::nullopt;
   Confirmation confirmed = g ? confirm(volume, *g) : Confirmation{};
@@ -244,7 +131,7 @@ std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
     }
     const bool still_wrong = !g || confirmed.strangers >= confirmed.folders;
     if (still_wrong) {
-      std::optional<Geometry> inferred = infer_geometry(volume);
+      std::optional<Geometry> inferred = infer_geometry(source);
       if (inferred && (!g || confirm(volume, *inferred) > confirmed)) g = std::move(inferred);
     }
   }

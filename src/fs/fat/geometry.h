@@ -44,7 +44,11 @@ struct Geometry {
 // Reads and weighs what stands at the start of `volume`; where that is damaged, the backup boot
 // sector, or else the FATs and the folders. Nothing if that is no FAT volume. Without `headless`
 // something that is a boot sector must be there.
-std::optional<Geometry> find_geometry(const Source& volume, bool headless);
+std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
+
+// Whether a FAT begins as one must: the media byte, then set bits (specification, "FAT Data
+// Structure", the two reserved entries). `copy`: its number, from 0.
+bool begins_like_fat(const Source& volume, const Geometry& geometry, unsigned copy);
 
 // An entry's first cluster. Only FAT32 has the high half; others keep other things there.
 uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry);

@@ -58,38 +58,23 @@ class Reader : public VolumeReader {
 
   const Volume& volume() const override { return volume_; }
 
-  uint64_t used_bytes() override {
-    uint64_t used = 0;
-    for (uint32_t c = 2; c < geometry_.cluster_count + 2; ++c) {
-      used += table_.use(c) == Table::Use::used;
-    }
-    return used * geometry_.cluster_size;
-  }
-
-  std::vector<uint64_t> free_places(size_t most) override {
-    constexpr uint32_t kLookAhead = 4096;  // clusters looked at for each place
-    std::vector<uint64_t> places;
-    const uint64_t count = geometry_.cluster_count;
-    uint64_t next = 2;
-    for (size_t i = 0; i < most; ++i) {
-      uint64_t cluster = std::max(next, 2 + count * i / most);
-      const uint64_t until = std::min(count + 2, cluster + kLookAhead);
-      while (cluster < until && table_.use(static_cast<uint32_t>(cluster)) != Table::Use::free) {
-        ++cluster;
-      }
-      next = cluster + 1;
-      if (cluster >= until) continue;
-      places.push_back(base_ + geometry_.offset_of(static_cast<uint32_t>(cluster)));
-    }
-    return places;
-  }
-
-  bool is_free(uint64_t place) override {
-    const uint64_t heap = base_ + geometry_.data_offset;
-    if (place < heap) return false;
-    const uint64_t cluster = (place - heap) / geometry_.cluster_size + 2;
-    return geometry_.is_cluster(cluster) &&
-           table_.use(static_cast<uint32_t>(cluster)) == Table::Use::free;
+  ByteRange next_used(const ByteRange& within) override {
+    const ByteRange range = overlap(within, volume_.heap());
+    if (range.length == 0 || !accounts_believable_) return {};
+    const auto number = [&](uint64_t place) {
+      return static_cast<uint32_t>((place - volume_.heap_offset) / geometry_.cluster_size + 2);
+    };
+    const auto in_use = [&](uint32_t cluster) {
+      const Table::Use use = table_.use(cluster);
+      return use == Table::Use::used || use == Table::Use::bad;
+    };
+    const uint32_t end = number(range.end() - 1) + 1;
+    uint32_t first = number(range.offset);
+    while (first < end && !in_use(first)) ++first;
+    uint32_t last = first;
+    while (last < end && in_use(last)) ++last;
+    const uint64_t size = geometry_.cluster_size;
+    return {base_ + geometry_.offset_of(first), (last - first) * size};
   }
 
   void read(Sink& sink) override {
@@ -128,6 +113,21 @@ class Reader : public VolumeReader {
     volume_.cluster_count = geometry_.cluster_count;
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
+    accounts_believable_ = begins_like_fat(*window_, geometry_, table_.main_copy());
+    if (!accounts_believable_) return describe_label();
+    const Table::Flags flags = table_.flags();
+    if (!flags.clean) {
+      volume_.notes.emplace_back(
+          "It was not unmounted cleanly: what was written last may be incomplete.");
+    }
+    if (!flags.no_errors) {
+      volume_.notes.emplace_back(
+          "A driver met read or write errors on it: the medium may be failing. Work on a copy.");
+    }
+    describe_label();
+  }
+
+  void describe_label() {
     volume_.label = name_from_utf16(code_page_.decode(geometry_.boot_label)).text;
     // The label in the root folder is the one that is kept up to date.
     Content root = load(root_runs());
@@ -490,6 +490,7 @@ class Reader : public VolumeReader {
   ReadOptions options_;
   CodePage code_page_;
   Volume volume_;
+  bool accounts_believable_ = false;  // the FAT begins as a FAT does
   Sink* sink_ = nullptr;
   std::deque<Site> live_;
   std::deque<Site> deleted_;
@@ -503,7 +504,7 @@ class Reader : public VolumeReader {
 
 std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
                                    const ReadOptions& options) {
-  const Window window(source, where.offset, where.length);
+  const auto window = std::make_shared<Window>(source, where.offset, where.length);
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
   return std::make_unique<Reader>(source, where, *geometry, options);

@@ -74,6 +74,14 @@ Table::Use Table::use(uint32_t cluster) {
   return found.value == 0 ? Use::free : found.value == bad_mark_ ? Use::bad : Use::used;
 }
 
+Table::Flags Table::flags() {
+  const Link found = link(1, main_copy());
+  // A driver that keeps no flags leaves an end mark; that has both set.
+  if (geometry_.type == Type::fat12 || !found.readable || found.value == 0) return {};
+  const unsigned top = bits_of(geometry_.type) == 32 ? 27 : 15;
+  return {(found.value >> top & 1U) != 0, (found.value >> (top - 1) & 1U) != 0};
+}
+
 Chain Table::chain(uint32_t first, uint64_t most, unsigned copy) {
   Chain chain;
   Visited visited;

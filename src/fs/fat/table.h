@@ -42,6 +42,12 @@ class Table {
   Chain chain(uint32_t first, uint64_t most, unsigned copy);
   // The FAT that is kept up to date, 0 unless the boot sector names another.
   unsigned main_copy() const { return geometry_.active_fat.value_or(0); }
+  // Section "FAT Data Structure", ClnShutBitMask and HrdErrBitMask of FAT[1]. FAT12 has none.
+  struct Flags {
+    bool clean = true;      // unmounted cleanly
+    bool no_errors = true;  // no read or write error was met
+  };
+  Flags flags();
   // How the main copy marks a cluster; one the FAT is too short for counts as unreadable.
   Use use(uint32_t cluster);
 
