@@ -6,7 +6,7 @@ set -euo pipefail
 packages=(
   g++ cmake ninja-build clang-format zstd
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
-  nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev zlib1g-dev libblkid-dev pkg-config
+  nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev zlib1g-dev libblkid-dev libwim-dev pkg-config
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then

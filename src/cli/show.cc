@@ -40,6 +40,8 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   field("accessed", time_text(row.accessed));
   field("deleted", time_text(row.deleted));
   field("original path", row.original_path.value_or(""));
+  field("leads to", details.link_target);
+  for (const std::string& name : details.link_paths) field("also at", name);
   for (const std::string& name : details.former_paths) field("former name", name);
   for (const Evidence& fact : details.evidence) {
     field("evidence", evidence_sentence(fact));

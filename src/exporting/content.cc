@@ -7,6 +7,7 @@
 
 #include "model/error.h"
 #include "shelf/rows.h"
+#include "stream/storage_row.h"
 
 namespace undershelf {
 
@@ -35,7 +36,7 @@ ContentOpener::ContentOpener(const Shelf& shelf, SourcePtr source)
       row_(std::make_unique<SQLite::Statement>(
           shelf.db(),
           "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
-          "coalesce(overwritten,0) FROM streams WHERE id=?")) {}
+          "coalesce(overwritten,0), codec, coalesce(unit,0) FROM streams WHERE id=?")) {}
 ContentOpener::~ContentOpener() = default;
 
 StreamReader ContentOpener::open(int64_t stream_id) {
@@ -59,7 +60,8 @@ StreamReader ContentOpener::open(int64_t stream_id) {
           row.getColumn(1).getString(),
           size_of(row.getColumn(2)),
           size_of(row.getColumn(3)),
-          overwritten};
+          overwritten,
+          storage_of(row.getColumn(5), row.getColumn(6))};
 }
 
 }  // namespace undershelf

@@ -4,11 +4,13 @@
 #include <array>
 
 #include "fs/fat/reader.h"
+#include "fs/ntfs/reader.h"
 
 namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
-  static constexpr std::array kFileSystems = {FileSystem{"fat", fat::open}};
+  static constexpr std::array kFileSystems = {FileSystem{"fat", fat::open},
+                                              FileSystem{"ntfs", ntfs::open}};
   return kFileSystems;
 }
 

@@ -16,6 +16,16 @@ std::string_view to_text(Encoding encoding) {
   return kTexts[static_cast<size_t>(encoding)];
 }
 
+std::string_view to_text(Codec codec) {
+  constexpr std::array<std::string_view, 6> kTexts = {"none",     "lznt1",     "xpress4k",
+                                                      "xpress8k", "xpress16k", "lzx"};
+  return kTexts[static_cast<size_t>(codec)];
+}
+
+std::string_view to_text(OtherName::Kind kind) {
+  return kind == OtherName::Kind::link ? "link" : "former";
+}
+
 std::string_view to_text(Placement placement) {
   constexpr std::array<std::string_view, 4> kTexts = {"exact", "inferred", "guessed", "none"};
   return kTexts[static_cast<size_t>(placement)];

@@ -15,6 +15,16 @@ enum class State : uint8_t { live, deleted, former, carved };
 enum class Kind : uint8_t { file, folder };
 enum class Encoding : uint8_t { plain, compressed, encrypted };
 
+// How a compressed stream is decoded. `none` with Encoding::compressed: by nothing known here.
+enum class Codec : uint8_t {
+  none,
+  lznt1,  // NTFS, in units of so many clusters; a unit's place in the pieces is its logical place
+  xpress4k,   // the system compression of Windows: a table of chunks, then the chunks, packed
+  xpress8k,   // likewise
+  xpress16k,  // likewise
+  lzx,        // likewise, in chunks of 32 KiB
+};
+
 // How it is known where a stream's bytes lie.
 enum class Placement : uint8_t {
   exact,     // recorded: run list, contiguous flag, intact chain, inline, a single cluster
@@ -28,6 +38,7 @@ struct Name {
   std::string text;   // UTF-8, NFC; U+FFFD where the stored name is no valid text
   std::string raw;    // the stored bytes, only if `text` cannot say all of them
   bool exact = true;  // false if a character is unsure or the name may be cut
+  bool operator==(const Name&) const = default;
 };
 
 struct Stream {
@@ -35,6 +46,8 @@ struct Stream {
   uint64_t size = 0;        // bytes, as recorded
   uint64_t valid_size = 0;  // bytes that were ever written; the rest reads as zeros
   Encoding encoding = Encoding::plain;
+  Codec codec = Codec::none;
+  uint64_t unit = 0;  // bytes of logical content that are compressed together; 0: not compressed
   Placement placement = Placement::none;
   // True if the placing pass decides where the bytes lie; `pieces` is then what the metadata
   // still tells (a chain left in place), or empty.
@@ -44,6 +57,18 @@ struct Stream {
   uint64_t first_step = 0;
   Pieces pieces;  // whole clusters may stand behind `size`
   std::string inline_data;
+};
+
+// A name an entry has besides its own.
+struct OtherName {
+  enum class Kind : uint8_t {
+    link,    // another hard link
+    former,  // from before a rename or a move
+  };
+  Kind kind = Kind::former;
+  std::optional<uint64_t> parent;  // as in Entry
+  Name name;
+  bool operator==(const OtherName&) const = default;
 };
 
 // One fact that speaks for or against getting an entry back, in words for the user.
@@ -65,6 +90,9 @@ struct Entry {
   Name name;
   std::optional<Time> created, modified, accessed, deleted;
   std::vector<Stream> streams;  // a folder's own content is its stream; it claims its clusters
+  std::vector<OtherName> other_names;
+  std::string link_target;  // of a symbolic link or mount point, as stored; UTF-8
+  Pieces structures;        // ranges that its metadata holds besides its streams
   std::vector<Evidence> evidence;
 };
 
@@ -72,5 +100,7 @@ std::string_view to_text(State state);
 std::string_view to_text(Kind kind);
 std::string_view to_text(Encoding encoding);
 std::string_view to_text(Placement placement);
+std::string_view to_text(Codec codec);
+std::string_view to_text(OtherName::Kind kind);
 
 }  // namespace undershelf

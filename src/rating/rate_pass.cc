@@ -8,6 +8,7 @@
 
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "stream/storage_row.h"
 
 namespace undershelf {
 namespace {
@@ -17,11 +18,12 @@ constexpr const char* kFacts = R"sql(
          coalesce(s.stepped,0), coalesce(s.overwritten,0), coalesce(s.disputed,0),
          coalesce(s.contested,0), coalesce(s.rivalled,0), coalesce(s.missing,0),
          coalesce(s.sampled,0), coalesce(s.blank,0), coalesce(s.unreadable,0), s.head,
-         e.name, coalesce(e.created, e.modified), s.rating, s.score, s.intact_bytes,
+         coalesce(s.name, e.name), coalesce(e.created, e.modified), s.rating, s.score, s.intact_bytes,
          s.first IS NOT NULL, coalesce(s.in_use,0), coalesce(s.entangled,0), e.volume,
-         s.open=1 AND s.hint IS NOT NULL AND s.placement='exact'
+         s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec, coalesce(s.unit,0),
+         s.encoding
   FROM streams s JOIN entries e ON e.id=s.entry
-  WHERE e.kind='file' AND e.merged_into IS NULL)sql";
+  WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
 State state_of(std::string_view text) {
   for (const State state : {State::live, State::deleted, State::former}) {
@@ -57,6 +59,11 @@ Facts facts_of(SQLite::Statement& row) {
                                : HeadMatch::unknown;
   f.in_use = size_of(row.getColumn(23));
   f.entangled = row.getColumn(24).getInt() != 0;
+  const std::string_view encoding = row.getColumn(29).getText();
+  f.encoding = encoding == "plain"        ? Encoding::plain
+               : encoding == "compressed" ? Encoding::compressed
+                                          : Encoding::encrypted;
+  f.decodable = !row.getColumn(27).isNull();
   f.size_lost = f.size == 0 && row.getColumn(22).getInt() != 0;
   return f;
 }
@@ -109,6 +116,42 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
   }
 }
 
+// Counts lost stored bytes as the logical bytes they cost. Ranges must come in order.
+class LossCounter {
+ public:
+  LossCounter(const Storage& storage, uint64_t size, uint64_t stored)
+      : storage_(storage), size_(size), stored_(stored) {}
+  void add(uint64_t at, uint64_t length, uint64_t& lost) {
+    if (length == 0) return;
+    if (storage_.codec == Codec::none) {
+      lost += length;
+      return;
+    }
+    uint64_t end = at + length;
+    if (storage_.codec != Codec::lznt1) {
+      // Chunks lie packed behind each other; where each begins is taken to be in proportion.
+      const auto share = [&](uint64_t byte) {
+        return static_cast<uint64_t>(static_cast<double>(byte) / static_cast<double>(stored_) *
+                                     static_cast<double>(size_));
+      };
+      at = share(at);
+      end = share(end);
+    }
+    const uint64_t unit = storage_.unit;
+    const uint64_t from = std::max(counted_, at / unit * unit);
+    const uint64_t to = std::min(size_, (end + unit - 1) / unit * unit);
+    if (to <= from) return;
+    lost += to - from;
+    counted_ = to;
+  }
+
+ private:
+  Storage storage_;
+  uint64_t size_;
+  uint64_t stored_;
+  uint64_t counted_ = 0;
+};
+
 class Rater {
  public:
   Rater(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used, uint64_t source_size)
@@ -153,7 +196,7 @@ class Rater {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size
       FROM streams s JOIN entries e ON e.id=s.entry
-      WHERE e.state<>'live' AND e.kind='file' AND e.merged_into IS NULL
+      WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL
         AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
       loaded.push_back({row.getColumn(1).getInt64(), row.getColumn(0).getInt64(),
@@ -204,21 +247,36 @@ class Rater {
         facts.disputed = std::min(shared->second, facts.size);
       }
     }
+    const Pieces stored = pieces_of(row.getColumn(6));
+    const Storage storage = storage_of(row.getColumn(27), row.getColumn(28));
+    const uint64_t valid = size_of(row.getColumn(4));
+    const bool plain = storage.codec == Codec::none;
+    LossCounter overwritten(storage, valid, total_length(stored));
+    LossCounter in_use = overwritten;
+    LossCounter missing = overwritten;
+    uint64_t at = 0;
+    facts.kept_inline = !stored.empty();
     // A sound live stream needs no closer look than whether it ends within the source.
-    for (const Piece& piece : truncated(pieces_of(row.getColumn(6)), size_of(row.getColumn(4)))) {
-      if (piece.kind == Piece::Kind::unknown) facts.missing += piece.length;
+    for (const Piece& piece : plain ? truncated(stored, valid) : stored) {
+      const uint64_t begin = at;
+      at += piece.length;
+      if (piece.kind == Piece::Kind::unknown) missing.add(begin, piece.length, facts.missing);
+      if (piece.kind == Piece::Kind::unknown) facts.kept_inline = false;
       if (piece.kind != Piece::Kind::range) continue;
+      facts.kept_inline = false;
       const ByteRange range{piece.offset, piece.length};
       const uint64_t there = overlap(range, {0, source_size_}).length;
-      facts.missing += range.length - there;
+      missing.add(begin + there, range.length - there, facts.missing);
       if (facts.state == State::live) continue;
       claims_.each_overlap({range.offset, there}, [&](const Claim&, const ByteRange& shared) {
-        facts.overwritten += shared.length;
+        overwritten.add(begin + (shared.offset - range.offset), shared.length, facts.overwritten);
       });
       // A chain that was left in place keeps its own clusters in use.
       if (row.getColumn(26).getInt() != 0) continue;
       each_ownerless(claims_, next_used_, row.getColumn(25).getInt64(), {range.offset, there},
-                     [&](const ByteRange& used) { facts.in_use += used.length; });
+                     [&](const ByteRange& used) {
+                       in_use.add(begin + (used.offset - range.offset), used.length, facts.in_use);
+                     });
     }
     if (facts.state != State::live) {
       const auto rival = std::ranges::lower_bound(rivals_, id, {}, &LostStream::id);

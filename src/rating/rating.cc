@@ -37,8 +37,8 @@ Verdict rate(const Facts& facts, const Format& format) {
   const bool lost = facts.state != State::live;
   const auto at_most_size = [&](uint64_t bytes) { return std::min(bytes, facts.size); };
   if (facts.size_lost) return {Rating::partial, 1, 0};
-  if (facts.size == 0) return {Rating::whole, 97, 0};
   if (facts.placement == Placement::none) return {Rating::gone, 0, 0};
+  if (facts.size == 0) return {Rating::whole, 97, 0};
 
   const uint64_t lost_bytes = at_most_size(facts.overwritten + facts.disputed + facts.contested +
                                            facts.in_use + facts.missing + facts.unreadable);
@@ -56,7 +56,9 @@ Verdict rate(const Facts& facts, const Format& format) {
     // Something else lies where it begins, or it never was what its name says.
     return {Rating::partial, 10, intact - std::min(intact, kHeadBytes)};
   }
-  if (!lost && facts.placement == Placement::exact) return {Rating::whole, 99, facts.size};
+  if (facts.placement == Placement::exact && (!lost || facts.kept_inline)) {
+    return {Rating::whole, lost ? 98 : 99, facts.size};
+  }
   return {Rating::likely, score_of_lost(facts, format), intact};
 }
 
@@ -80,8 +82,11 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   }
   switch (facts.placement) {
     case Placement::exact:
-      out.emplace_back(!lost ? "Its place is recorded by the file system."
-                             : "Its place is recorded, or it fits into its first cluster.");
+      out.emplace_back(facts.kept_inline ? "Its bytes stand in its own record."
+                       : !lost           ? "Its place is recorded by the file system."
+                                         : "Its place is recorded, or it fits into its first "
+                                           "cluster.");
+      if (facts.kept_inline) return out;
       break;
     case Placement::inferred:
       out.push_back(facts.stepped == 0
@@ -110,6 +115,13 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
     out.emplace_back(
         "Another lost file grew beside it at the same time: which parts belong to which "
         "is not recorded.");
+  }
+  if (facts.encoding == Encoding::encrypted) {
+    out.emplace_back(
+        "It is encrypted: it is exported as it is stored, and opens only with its "
+        "owner's key.");
+  } else if (facts.encoding == Encoding::compressed && !facts.decodable) {
+    out.emplace_back("It is compressed in a way not known here: it is exported as it is stored.");
   }
   if (!sought) return out;
   if (facts.overwritten + facts.contested + facts.in_use + facts.missing == 0) {

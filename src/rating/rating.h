@@ -23,12 +23,15 @@ struct Facts {
   uint64_t rivalled = 0;     // claimed by a lost entry that is older
   uint64_t in_use = 0;       // in use by the file system's accounts, by an owner that was not found
   bool entangled = false;    // grew while a lost file beside it did: which bytes are whose is open
+  bool kept_inline = false;  // its bytes stand in its own record
   uint64_t missing = 0;      // not known where, or behind the end of the source
   uint64_t unreadable = 0;   // of what was read so far
   // Samples of the content: bit 0 the first cluster, bit 1 one in the middle, bit 2 the last.
   unsigned sampled = 0;
   unsigned blank = 0;  // of the sampled ones, those that read as one repeated byte
   HeadMatch head = HeadMatch::unknown;
+  Encoding encoding = Encoding::plain;
+  bool decodable = false;  // of a compressed stream: its method is known here
   bool size_lost = false;  // content hangs on the entry, its size does not
 };
 

@@ -4,11 +4,13 @@
 
 #include <algorithm>
 #include <array>
+#include <optional>
 #include <vector>
 
 #include "content/types.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "stream/storage_row.h"
 
 namespace undershelf {
 namespace {
@@ -26,6 +28,8 @@ struct Sample {
 struct SampledStream {
   int64_t id = 0;
   const Format* format = nullptr;
+  std::optional<StreamReader> decoded;  // of compressed streams
+  bool encrypted = false;
   unsigned sampled = 0, blank = 0;
   uint64_t unreadable = 0;
   HeadMatch head = HeadMatch::unknown;
@@ -64,21 +68,40 @@ bool is_one_repeated_byte(std::span<const std::byte> bytes) {
   return std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); });
 }
 
+// `stored` is what the stream begins with on the medium.
+HeadMatch head_of(const SampledStream& stream, std::span<const std::byte> stored) {
+  if (stream.encrypted) return HeadMatch::unknown;
+  if (!stream.decoded) return match_head(*stream.format, stored);
+  std::vector<std::byte> bytes(std::min(stream.decoded->size(), kSampleSize));
+  if (!stream.decoded->read(0, bytes).empty()) return HeadMatch::differs;
+  return match_head(*stream.format, bytes);
+}
+
 }  // namespace
 
-void sample_lost_files(Shelf& shelf, const Source& source) {
+void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
   SQLite::Database& db = shelf.db();
   std::vector<SampledStream> streams;
   std::vector<Sample> samples;
   SQLite::Statement row(db, R"sql(
-    SELECT s.id, s.valid_size, s.pieces, v.cluster_size, e.name
+    SELECT s.id, s.valid_size, s.pieces, v.cluster_size, coalesce(s.name, e.name), s.codec,
+           coalesce(s.unit,0), s.size, s.encoding='encrypted'
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE e.state<>'live' AND e.kind='file' AND e.merged_into IS NULL)sql");
+    WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql");
   while (row.executeStep()) {
     const auto index = static_cast<uint32_t>(streams.size());
     plan(pieces_of(row.getColumn(2)), size_of(row.getColumn(1)), size_of(row.getColumn(3)), index,
          samples);
-    streams.push_back({row.getColumn(0).getInt64(), &format_by_name(row.getColumn(4).getString())});
+    SampledStream& stream = streams.emplace_back();
+    stream.id = row.getColumn(0).getInt64();
+    stream.format = &format_by_name(row.getColumn(4).getString());
+    stream.encrypted = row.getColumn(8).getInt() != 0;
+    const Storage storage = storage_of(row.getColumn(5), row.getColumn(6));
+    if (storage.codec != Codec::none) {
+      stream.decoded.emplace(source, pieces_of(row.getColumn(2)), std::string(),
+                             size_of(row.getColumn(7)), size_of(row.getColumn(1)),
+                             std::vector<ByteRange>(), storage);
+    }
   }
   std::ranges::sort(samples, {}, &Sample::offset);
 
@@ -86,14 +109,14 @@ void sample_lost_files(Shelf& shelf, const Source& source) {
   for (const Sample& sample : samples) {
     SampledStream& stream = streams[sample.stream];
     const auto bytes = std::span(buffer).first(sample.length);
-    if (const ReadResult result = source.read(sample.offset, bytes); !result.ok()) {
+    if (const ReadResult result = source->read(sample.offset, bytes); !result.ok()) {
       for (const ByteRange& bad : result.bad) {
         // Behind the end of the source is counted as missing, not as unreadable.
-        if (bad.offset < source.size()) stream.unreadable += bad.length;
+        if (bad.offset < source->size()) stream.unreadable += bad.length;
       }
       continue;
     }
-    if (sample.which == 1) stream.head = match_head(*stream.format, bytes);
+    if (sample.which == 1) stream.head = head_of(stream, bytes);
     if (sample.length < kLeastSample) continue;
     stream.sampled |= sample.which;
     if (is_one_repeated_byte(bytes)) stream.blank |= sample.which;

@@ -66,7 +66,7 @@ ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions
   read_trash(shelf, source, options.read.zone);
   if (options.check == Check::sample) {
     options.progress("Looking at samples of lost files");
-    sample_lost_files(shelf, *source);
+    sample_lost_files(shelf, source);
   }
   options.progress("Rating");
   rate_streams(shelf, claims, next_used, source->size());

@@ -84,7 +84,11 @@ ClaimMap load_claims(const Shelf& shelf) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(
     SELECT s.entry, s.pieces FROM streams s JOIN entries e ON e.id=s.entry
-    WHERE s.open=0 AND e.merged_into IS NULL AND (e.state='live' OR e.kind='folder'))sql");
+    WHERE s.open=0 AND e.merged_into IS NULL AND
+      (e.state='live' OR (e.kind='folder' AND s.name IS NULL))
+    UNION ALL
+    SELECT t.entry, t.pieces FROM structures t JOIN entries e ON e.id=t.entry
+    WHERE e.merged_into IS NULL AND e.state='live')sql");
   while (row.executeStep()) {
     const int64_t entry = row.getColumn(0).getInt64();
     for (const Piece& piece : pieces_of(row.getColumn(1))) {

@@ -11,12 +11,20 @@ namespace undershelf {
 EntryDetails load_details(const Shelf& shelf, int64_t entry) {
   EntryDetails details;
   SQLite::Statement name(shelf.db(),
-                         "SELECT CASE WHEN n.parent IS NULL THEN n.name "
-                         "ELSE coalesce(f.path,'[orphans]')||'/'||n.name END "
+                         "SELECT n.kind, CASE WHEN n.parent IS NULL AND n.parent_key IS NULL "
+                         "THEN n.name ELSE coalesce(f.path,'[orphans]')||'/'||n.name END "
                          "FROM names n LEFT JOIN folder_paths f ON f.entry=n.parent "
                          "WHERE n.entry=? ORDER BY n.id");
   name.bind(1, entry);
-  while (name.executeStep()) details.former_paths.push_back(name.getColumn(0).getString());
+  while (name.executeStep()) {
+    auto& paths = name.getColumn(0).getString() == to_text(OtherName::Kind::link)
+                      ? details.link_paths
+                      : details.former_paths;
+    paths.push_back(name.getColumn(1).getString());
+  }
+  SQLite::Statement target(shelf.db(), "SELECT link_target FROM entries WHERE id=?");
+  target.bind(1, entry);
+  if (target.executeStep()) details.link_target = maybe_text(target.getColumn(0)).value_or("");
   SQLite::Statement fact(shelf.db(), "SELECT fact, amount FROM evidence WHERE entry=?");
   fact.bind(1, entry);
   while (fact.executeStep()) {
@@ -44,6 +52,27 @@ std::string evidence_sentence(const Evidence& fact) {
                        fact.amount);
   }
   if (fact.fact == "folder-replaced") return "Its first cluster holds something else now.";
+  if (fact.fact == "record-torn") return "Its record was torn by an interrupted write.";
+  if (fact.fact == "record-damaged") return "Its record is damaged; parts of it are lost.";
+  if (fact.fact == "record-lost") return "Its record is lost; the index of its folder names it.";
+  if (fact.fact == "record-used-again") {
+    return "Its record holds another file now; an index, the change journal or the log names it.";
+  }
+  if (fact.fact == "runs-broken") {
+    return fmt::format("The run list of a stream of {} bytes breaks off or leads outside.",
+                       fact.amount);
+  }
+  if (fact.fact == "name-from-index") {
+    return "Its record has no name any more; an index, the change journal or the log names it.";
+  }
+  if (fact.fact == "size-from-index") {
+    return fmt::format("Its record was cut before it was freed; an index tells its size, {} bytes.",
+                       fact.amount);
+  }
+  if (fact.fact == "content-elsewhere") {
+    return "Its content is kept elsewhere, in a store of chunks or an image that other files "
+           "share.";
+  }
   if (fact.fact == "size-lost") return "Its size was never recorded.";
   return fmt::format("{}: {}", fact.fact, fact.amount);
 }

@@ -11,7 +11,9 @@ namespace undershelf {
 class Shelf;
 
 struct EntryDetails {
+  std::vector<std::string> link_paths;    // its other hard links
   std::vector<std::string> former_paths;  // names it had before, as far as their folders are known
+  std::string link_target;                // of a symbolic link or mount point; empty for others
   std::vector<Evidence> evidence;
 };
 

@@ -26,17 +26,19 @@ CREATE TABLE entries(
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
   marked_deleted INTEGER NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
-  deleted INTEGER, original_path TEXT, merged_into INTEGER);
+  deleted INTEGER, original_path TEXT, link_target TEXT, merged_into INTEGER);
 CREATE TABLE names(
-  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, parent INTEGER, kind TEXT NOT NULL,
-  name TEXT NOT NULL, raw_name BLOB, name_exact INTEGER NOT NULL);
+  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, parent INTEGER, parent_key INTEGER,
+  kind TEXT NOT NULL, name TEXT NOT NULL, raw_name BLOB, name_exact INTEGER NOT NULL);
 CREATE TABLE streams(
   id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, name TEXT, size INTEGER NOT NULL,
-  valid_size INTEGER NOT NULL, encoding TEXT NOT NULL, placement TEXT NOT NULL,
+  valid_size INTEGER NOT NULL, encoding TEXT NOT NULL, codec TEXT, unit INTEGER,
+  placement TEXT NOT NULL,
   open INTEGER NOT NULL, first INTEGER, first_step INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
   stepped INTEGER, overwritten INTEGER, disputed INTEGER, contested INTEGER, rivalled INTEGER,
   in_use INTEGER, entangled INTEGER, missing INTEGER, sampled INTEGER, blank INTEGER, unreadable INTEGER, head TEXT,
   rating TEXT, score INTEGER, intact_bytes INTEGER);
+CREATE TABLE structures(entry INTEGER NOT NULL, pieces BLOB NOT NULL);
 CREATE TABLE evidence(entry INTEGER NOT NULL, fact TEXT NOT NULL, amount INTEGER NOT NULL);
 CREATE TABLE damage(
   volume INTEGER, offset INTEGER NOT NULL, length INTEGER NOT NULL, what TEXT NOT NULL);

@@ -53,11 +53,16 @@ struct VolumeWriter::Rows {
         entry(db,
               "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
               "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-              "accessed, deleted) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+              "accessed, deleted, link_target) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
-               "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step) "
-               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+               "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
+               "unit) "
+               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        name(db,
+             "INSERT INTO names(entry, parent, parent_key, kind, name, raw_name, name_exact) "
+             "VALUES(?,?,?,?,?,?,?)"),
+        structure(db, "INSERT INTO structures VALUES(?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
     SQLite::Statement row(db, "SELECT key, id FROM entries WHERE volume=?");
@@ -84,11 +89,14 @@ struct VolumeWriter::Rows {
   }
 
   void add_stream(int64_t id, const Entry& of, const Stream& s);
+  void add_name(int64_t id, const OtherName& other);
 
   SQLite::Database& db;
   int64_t volume_id;
-  SQLite::Statement entry, stream, evidence, damage;
+  SQLite::Statement entry, stream, name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
+  // Whether an earlier scan stored the name.
+  bool has_name(int64_t id, const OtherName& other);
   int pending = 0;
   std::unordered_map<uint64_t, int64_t> stored;   // key to id, of what an earlier scan stored
   std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
@@ -111,9 +119,11 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   if (!s.inline_data.empty()) {
     stream.bindNoCopy(11, s.inline_data.data(), static_cast<int>(s.inline_data.size()));
   }
+  if (s.codec != Codec::none) stream.bindNoCopy(16, to_text(s.codec).data());
+  if (s.unit != 0) stream.bind(17, static_cast<int64_t>(s.unit));
   // Most live files are sound: stored as such at once, so that rating need not write them again.
-  if (of.kind == Kind::file && of.state == State::live && of.evidence.empty() &&
-      s.placement == Placement::exact) {
+  const bool rated = of.kind == Kind::file || !s.name.empty();
+  if (rated && of.state == State::live && of.evidence.empty() && s.placement == Placement::exact) {
     stream.bindNoCopy(12, "whole");
     stream.bind(13, 99);
     stream.bind(14, static_cast<int64_t>(s.size));
@@ -123,15 +133,44 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   stream.clearBindings();
 }
 
+bool VolumeWriter::Rows::has_name(int64_t id, const OtherName& other) {
+  if (stored.empty()) return false;
+  SQLite::Statement row(db, "SELECT 1 FROM names WHERE entry=? AND name=? AND parent_key IS ?");
+  row.bind(1, id);
+  row.bind(2, other.name.text);
+  if (other.parent) row.bind(3, static_cast<int64_t>(*other.parent));
+  return row.executeStep();
+}
+
+void VolumeWriter::Rows::add_name(int64_t id, const OtherName& other) {
+  name.bind(1, id);
+  if (other.parent) {
+    name.bind(3, static_cast<int64_t>(*other.parent));
+    const auto folder = folders.find(*other.parent);
+    if (folder != folders.end()) name.bind(2, folder->second);
+  }
+  name.bindNoCopy(4, to_text(other.kind).data());
+  name.bindNoCopy(5, other.name.text);
+  if (!other.name.raw.empty()) {
+    name.bindNoCopy(6, other.name.raw.data(), static_cast<int>(other.name.raw.size()));
+  }
+  name.bind(7, other.name.exact ? 1 : 0);
+  name.exec();
+  name.reset();
+  name.clearBindings();
+}
+
 VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume)
     : rows_(std::make_unique<Rows>(shelf, volume)) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 void VolumeWriter::finish() { rows_->commit(); }
 
-void VolumeWriter::add(const Entry& entry) {
+int64_t VolumeWriter::add(const Entry& entry) {
   Rows& rows = *rows_;
-  if (!rows.stored.empty() && rows.stored.contains(entry.key)) return;
+  if (const auto known = rows.stored.find(entry.key); known != rows.stored.end()) {
+    return known->second;
+  }
   rows.count_row();
   SQLite::Statement& row = rows.entry;
   row.bind(1, rows.volume_id);
@@ -160,6 +199,7 @@ void VolumeWriter::add(const Entry& entry) {
   bind_time(row, 15, entry.modified);
   bind_time(row, 16, entry.accessed);
   bind_time(row, 17, entry.deleted);
+  if (!entry.link_target.empty()) row.bindNoCopy(18, entry.link_target);
   row.exec();
   row.reset();
   row.clearBindings();
@@ -167,6 +207,14 @@ void VolumeWriter::add(const Entry& entry) {
   if (entry.kind == Kind::folder) rows.folders.emplace(entry.key, id);
 
   for (const Stream& stream : entry.streams) rows.add_stream(id, entry, stream);
+  for (const OtherName& other : entry.other_names) rows.add_name(id, other);
+  if (!entry.structures.empty()) {
+    const std::string pieces = pack(entry.structures);
+    rows.structure.bind(1, id);
+    rows.structure.bind(2, pieces.data(), static_cast<int>(pieces.size()));
+    rows.structure.exec();
+    rows.structure.reset();
+  }
   for (const Evidence& fact : entry.evidence) {
     rows.evidence.bind(1, id);
     rows.evidence.bind(2, fact.fact);
@@ -174,6 +222,14 @@ void VolumeWriter::add(const Entry& entry) {
     rows.evidence.exec();
     rows.evidence.reset();
   }
+  return id;
+}
+
+void VolumeWriter::add(int64_t entry, const OtherName& name) {
+  Rows& rows = *rows_;
+  if (entry == 0 || rows.has_name(entry, name)) return;
+  rows.count_row();
+  rows.add_name(entry, name);
 }
 
 void VolumeWriter::add(const Damage& damage) {

@@ -14,7 +14,8 @@ class VolumeWriter : public Sink {
  public:
   VolumeWriter(Shelf& shelf, const Volume& volume);
   ~VolumeWriter() override;
-  void add(const Entry& entry) override;
+  int64_t add(const Entry& entry) override;  // returns its id
+  void add(int64_t entry, const OtherName& name) override;
   void add(const Damage& damage) override;
   void finish();  // commits what is pending
   int64_t volume_id() const;

@@ -2,12 +2,16 @@
 
 #include <algorithm>
 #include <array>
+#include <boost/endian/conversion.hpp>
 #include <cstring>
+
+#include "stream/decode.h"
 
 namespace undershelf {
 
 std::string_view to_text(Hole::Why why) {
-  constexpr std::array<std::string_view, 3> kTexts = {"unreadable", "overwritten", "unknown"};
+  constexpr std::array<std::string_view, 4> kTexts = {"unreadable", "overwritten", "unknown",
+                                                      "does not decompress"};
   return kTexts[static_cast<size_t>(why)];
 }
 
@@ -23,10 +27,14 @@ void append_hole(std::vector<Hole>& holes, const Hole& hole) {
 
 StreamReader::StreamReader(SourcePtr source, const Pieces& pieces, std::string inline_data,
                            uint64_t size, uint64_t valid_size,
-                           const std::vector<ByteRange>& overwritten)
-    : source_(std::move(source)), inline_data_(std::move(inline_data)), size_(size) {
-  const uint64_t valid = std::min(size, valid_size);
-  for (Piece piece : truncated(pieces, valid)) {
+                           const std::vector<ByteRange>& overwritten, const Storage& storage)
+    : source_(std::move(source)),
+      inline_data_(std::move(inline_data)),
+      size_(size),
+      valid_size_(std::min(size, valid_size)),
+      storage_(storage) {
+  const bool plain = storage.codec == Codec::none;
+  for (Piece piece : plain ? truncated(pieces, valid_size_) : pieces) {
     if (piece.kind != Piece::Kind::range) {
       add_part(piece, Hole::Why::unknown);
       continue;
@@ -43,18 +51,120 @@ StreamReader::StreamReader(SourcePtr source, const Pieces& pieces, std::string i
     }
     add_part(piece, Hole::Why::unknown);
   }
-  add_part({Piece::Kind::unknown, 0, valid - std::min(valid, planned_)}, Hole::Why::unknown);
-  add_part({Piece::Kind::zeros, 0, size - valid}, Hole::Why::unknown);
+  if (!plain) {
+    holes_.clear();
+    return;
+  }
+  add_part({Piece::Kind::unknown, 0, valid_size_ - std::min(valid_size_, planned_)},
+           Hole::Why::unknown);
+  add_part({Piece::Kind::zeros, 0, size - valid_size_}, Hole::Why::unknown);
 }
 
 void StreamReader::add_part(const Piece& piece, Hole::Why why) {
   if (piece.length == 0) return;
   if (piece.kind == Piece::Kind::unknown) append_hole(holes_, {planned_, piece.length, why});
-  parts_.push_back({planned_, piece});
+  parts_.push_back({planned_, piece, why});
   planned_ += piece.length;
 }
 
 std::vector<Hole> StreamReader::read(uint64_t offset, std::span<std::byte> out) const {
+  if (storage_.codec == Codec::none) return read_stored(offset, out);
+  std::vector<Hole> holes;
+  std::ranges::fill(out, std::byte{0});
+  const uint64_t end = std::min(offset + out.size(), valid_size_);
+  std::vector<std::byte> decoded(storage_.unit);
+  for (uint64_t at = offset; at < end;) {
+    const uint64_t unit = at / storage_.unit;
+    const uint64_t begin = unit * storage_.unit;
+    const uint64_t until = std::min(begin + storage_.unit, end);
+    const auto target = std::span(decoded).first(std::min(storage_.unit, size_ - begin));
+    if (const auto why = decode_unit(unit, target)) {
+      append_hole(holes, {at, until - at, *why});
+    } else {
+      std::memcpy(out.data() + (at - offset), decoded.data() + (at - begin), until - at);
+    }
+    at = until;
+  }
+  return holes;
+}
+
+std::optional<Hole::Why> StreamReader::missing_in(const ByteRange& stored) const {
+  for (const Part& part : parts_) {
+    if (part.piece.kind == Piece::Kind::unknown &&
+        overlap({part.at, part.piece.length}, stored).length > 0) {
+      return part.why;
+    }
+  }
+  if (stored.end() > planned_) return Hole::Why::unknown;
+  return std::nullopt;
+}
+
+std::optional<Hole::Why> StreamReader::load(const ByteRange& stored,
+                                            std::vector<std::byte>& bytes) const {
+  if (const auto why = missing_in(stored)) return why;
+  bytes.resize(stored.length);
+  if (!read_stored(stored.offset, bytes).empty()) return Hole::Why::unreadable;
+  return std::nullopt;
+}
+
+std::optional<Hole::Why> StreamReader::decode_unit(uint64_t unit, std::span<std::byte> out) const {
+  return storage_.codec == Codec::lznt1 ? decode_in_place(unit, out) : decode_chunk(unit, out);
+}
+
+// A unit without sparse clusters is stored as it is, one of sparse clusters only is zeros, any
+// other is compressed in the clusters before the sparse ones.
+std::optional<Hole::Why> StreamReader::decode_in_place(uint64_t unit,
+                                                       std::span<std::byte> out) const {
+  const ByteRange range{unit * storage_.unit, storage_.unit};
+  uint64_t stored = 0;
+  bool sparse = false;
+  for (const Part& part : parts_) {
+    const uint64_t shared = overlap({part.at, part.piece.length}, range).length;
+    if (shared == 0) continue;
+    if (part.piece.kind == Piece::Kind::zeros) sparse = true;
+    if (!sparse) stored += shared;
+  }
+  std::vector<std::byte> bytes;
+  if (sparse && stored == 0) {
+    std::ranges::fill(out, std::byte{0});
+    return missing_in({range.offset, std::min<uint64_t>(out.size(), planned_ - range.offset)});
+  }
+  if (const auto why = load({range.offset, sparse ? stored : out.size()}, bytes)) return why;
+  if (!sparse) {
+    std::ranges::copy(bytes, out.begin());
+    return std::nullopt;
+  }
+  if (!decode_lznt1(bytes, out)) return Hole::Why::undecodable;
+  return std::nullopt;
+}
+
+// [MS-XCA] data in chunks behind a table of where each chunk but the first begins, counted from the
+// end of the table; numbers of 8 bytes in files beyond 4 GiB, else of 4.
+std::optional<Hole::Why> StreamReader::decode_chunk(uint64_t unit, std::span<std::byte> out) const {
+  const uint64_t chunks = (size_ + storage_.unit - 1) / storage_.unit;
+  const uint64_t width = size_ > UINT32_MAX ? 8 : 4;
+  const uint64_t table = (chunks - 1) * width;
+  std::vector<std::byte> bytes;
+  const auto begin_of = [&](uint64_t chunk, uint64_t& begin) -> std::optional<Hole::Why> {
+    begin = chunk == 0 ? 0 : planned_ - std::min(planned_, table);
+    if (chunk == 0 || chunk == chunks) return std::nullopt;
+    if (const auto why = load({(chunk - 1) * width, width}, bytes)) return why;
+    const auto* number = reinterpret_cast<const unsigned char*>(bytes.data());
+    begin = width == 8 ? boost::endian::load_little_u64(number)
+                       : boost::endian::load_little_u32(number);
+    return std::nullopt;
+  };
+  uint64_t begin = 0;
+  uint64_t end = 0;
+  if (const auto why = begin_of(unit, begin)) return why;
+  if (const auto why = begin_of(unit + 1, end)) return why;
+  if (end < begin || end - begin > storage_.unit || end > planned_) return Hole::Why::undecodable;
+  if (const auto why = load({table + begin, end - begin}, bytes)) return why;
+  if (!ChunkDecoder(storage_.codec).decode(bytes, out)) return Hole::Why::undecodable;
+  return std::nullopt;
+}
+
+std::vector<Hole> StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {
   std::vector<Hole> unreadable;
   std::ranges::fill(out, std::byte{0});
   auto part = std::ranges::partition_point(

@@ -80,8 +80,8 @@ class Merger {
               "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
               "WHERE e.id=? AND e.merged_into IS NULL"),
         name_(db,
-              "INSERT INTO names(entry, parent, kind, name, raw_name, name_exact) "
-              "SELECT ?, parent, 'former', name, raw_name, name_exact FROM entries "
+              "INSERT INTO names(entry, parent, parent_key, kind, name, raw_name, name_exact) "
+              "SELECT ?, parent, parent_key, 'former', name, raw_name, name_exact FROM entries "
               "WHERE id=?"),
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}

@@ -11,7 +11,7 @@
 #include "model/text.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "stream/stream.h"
+#include "stream/storage_row.h"
 
 namespace undershelf {
 namespace {
@@ -156,9 +156,10 @@ class TrashReader {
         siblings_(db_,
                   "SELECT id, name, state='live' FROM entries WHERE parent=? AND "
                   "merged_into IS NULL"),
-        content_(db_,
-                 "SELECT pieces, coalesce(inline_data,x''), size, valid_size FROM streams "
-                 "WHERE id=?"),
+        content_(
+            db_,
+            "SELECT pieces, coalesce(inline_data,x''), size, valid_size, codec, coalesce(unit,0) "
+            "FROM streams WHERE id=?"),
         update_(db_, "UPDATE entries SET original_path=?, deleted=coalesce(?, deleted) WHERE id=?"),
         below_(db_,
                "WITH RECURSIVE below(id, path) AS (SELECT id, name FROM entries WHERE parent=?1 "
@@ -210,7 +211,8 @@ class TrashReader {
     if (content_.executeStep()) {
       const StreamReader stream(source_, pieces_of(content_.getColumn(0)),
                                 content_.getColumn(1).getString(), size_of(content_.getColumn(2)),
-                                size_of(content_.getColumn(3)), {});
+                                size_of(content_.getColumn(3)), {},
+                                storage_of(content_.getColumn(4), content_.getColumn(5)));
       bytes.resize(std::min(stream.size(), kMostInfo));
       stream.read(0, bytes);
     }

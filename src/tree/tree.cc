@@ -25,16 +25,15 @@ struct Folder {
   std::string path;
 };
 
-void adopt(SQLite::Database& db) {
+// Joins what `wanting` selects (id, volume, key of the parent) to its folders, by `joining`.
+void adopt(SQLite::Database& db, const char* wanting, const char* joining) {
   std::map<std::pair<int64_t, uint64_t>, int64_t> by_key;
   SQLite::Statement folder(db,
                            "SELECT volume, key, coalesce(merged_into, id) FROM entries "
                            "WHERE kind='folder' AND volume IS NOT NULL");
   bool loaded = false;
-  SQLite::Statement orphan(db,
-                           "SELECT id, volume, parent_key FROM entries WHERE orphan=1 AND "
-                           "parent_key IS NOT NULL");
-  SQLite::Statement join(db, "UPDATE entries SET parent=?, orphan=0 WHERE id=?");
+  SQLite::Statement orphan(db, wanting);
+  SQLite::Statement join(db, joining);
   std::vector<std::pair<int64_t, int64_t>> found;
   while (orphan.executeStep()) {
     while (!loaded && folder.executeStep()) {
@@ -145,7 +144,12 @@ class Paths {
 void build_tree(Shelf& shelf) {
   SQLite::Database& db = shelf.db();
   SQLite::Transaction transaction(db);
-  adopt(db);
+  adopt(db, "SELECT id, volume, parent_key FROM entries WHERE orphan=1 AND parent_key IS NOT NULL",
+        "UPDATE entries SET parent=?, orphan=0 WHERE id=?");
+  adopt(db,
+        "SELECT n.id, e.volume, n.parent_key FROM names n JOIN entries e ON e.id=n.entry "
+        "WHERE n.parent IS NULL AND n.parent_key IS NOT NULL",
+        "UPDATE names SET parent=? WHERE id=?");
   db.exec(
       "UPDATE entries SET parent=(SELECT merged_into FROM entries p WHERE p.id=entries.parent) "
       "WHERE parent IN (SELECT id FROM entries WHERE merged_into IS NOT NULL)");

@@ -1,0 +1,44 @@
+#include "fs/bitmap.h"
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+
+namespace undershelf {
+
+ByteRange UseBitmap::next_used(const ByteRange& within) {
+  const ByteRange range = overlap(within, heap_);
+  if (range.length == 0) return {};
+  const uint64_t end = (range.end() - heap_.offset + cluster_size_ - 1) / cluster_size_;
+  const uint64_t first = find((range.offset - heap_.offset) / cluster_size_, end, true);
+  if (first == end) return {};
+  const uint64_t behind = find(first, end, false);
+  return {heap_.offset + first * cluster_size_, (behind - first) * cluster_size_};
+}
+
+uint64_t UseBitmap::find(uint64_t from, uint64_t end, bool wanted) {
+  constexpr uint64_t kStep = 4096;  // bytes of the bitmap
+  std::array<std::byte, kStep> bytes;
+  for (uint64_t at = from; at < end;) {
+    const uint64_t byte = at / 8;
+    const size_t count = std::min(kStep - byte % kStep, (end + 7) / 8 - byte);
+    const auto block = std::span(bytes).first(count);
+    if (!cache_.read(byte, block)) std::ranges::fill(block, std::byte{0});
+    const std::byte skipped = wanted ? std::byte{0} : std::byte{0xFF};
+    for (size_t i = 0; i < count; ++i) {
+      if (block[i] == skipped) continue;
+      const unsigned value = std::to_integer<unsigned>(block[i]);
+      for (unsigned bit = 0; bit < 8; ++bit) {
+        const uint64_t cluster = (byte + i) * 8 + bit;
+        const unsigned shift = order_ == BitOrder::least_first ? bit : 7 - bit;
+        if (cluster >= at && ((value >> shift & 1U) != 0) == wanted) {
+          return std::min(cluster, end);
+        }
+      }
+    }
+    at = (byte + count) * 8;
+  }
+  return end;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,34 @@
+// From what NTFS records to plain entries.
+#pragma once
+
+#include <vector>
+
+#include "fs/ntfs/catalogue.h"
+#include "fs/ntfs/lost_names.h"
+#include "model/entry.h"
+
+namespace undershelf::ntfs {
+
+// Which folders are meant by references, and what of the volume is the file system's own.
+class EntryMaker {
+ public:
+  explicit EntryMaker(const Catalogue& catalogue) : catalogue_(catalogue) {}
+
+  // The entry of a record in use. Parents are taken as recorded: they need not be read yet.
+  Entry live(const File& file);
+  // The entry of a record that is free now; `known` is what else names it, or null.
+  Entry deleted(const File& file, const LostNames::Known* known) const;
+  // The entry of a file that no record tells of. `place` makes a key where no reference is known.
+  Entry ghost(const Ghost& ghost, uint64_t place) const;
+  // A name from before a rename or a move.
+  OtherName former(const FoundName& name) const;
+
+ private:
+  void set_names(Entry& entry, std::vector<FoundName> names, bool as_recorded) const;
+  void set_parent(std::optional<uint64_t>& parent, uint64_t reference, bool as_recorded) const;
+
+  const Catalogue& catalogue_;
+  std::vector<uint64_t> system_folders_ = {kExtend};  // numbers, sorted
+};
+
+}  // namespace undershelf::ntfs

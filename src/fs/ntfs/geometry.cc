@@ -1,0 +1,194 @@
+#include "fs/ntfs/geometry.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cstring>
+
+#include "fs/ntfs/record.h"
+#include "fs/ntfs/runs.h"
+
+namespace undershelf::ntfs {
+namespace {
+
+// Sizes given as clusters, or as minus the power of two.
+uint64_t size_from(int8_t value, uint64_t cluster_size) {
+  if (value > 0) return static_cast<uint64_t>(value) * cluster_size;
+  return value >= -31 ? uint64_t{1} << -value : 0;
+}
+
+bool is_power_between(uint64_t value, uint64_t least, uint64_t most) {
+  return std::has_single_bit(value) && value >= least && value <= most;
+}
+
+std::optional<Geometry> from_fields(const BootSector& boot) {
+  Geometry g;
+  g.sector_size = boot.bytes_per_sector.value();
+  const unsigned coded = boot.sectors_per_cluster;
+  const uint64_t per_cluster = coded <= 0x80 ? coded : coded >= 0xE1 ? 1ULL << (256 - coded) : 0;
+  const uint64_t cluster_size = per_cluster * g.sector_size;
+  if (!is_power_between(g.sector_size, 256, 4096) ||
+      !is_power_between(cluster_size, g.sector_size, 2 << 20)) {
+    return std::nullopt;
+  }
+  g.cluster_size = static_cast<uint32_t>(cluster_size);
+  const uint64_t record = size_from(boot.clusters_per_record, cluster_size);
+  const uint64_t block = size_from(boot.clusters_per_index, cluster_size);
+  const uint64_t sectors = boot.total_sectors.value();
+  if (!is_power_between(record, 512, 65536) || !is_power_between(block, 512, 2 << 20) ||
+      sectors == 0 || sectors > (1ULL << 62) / g.sector_size) {
+    return std::nullopt;
+  }
+  g.record_size = static_cast<uint32_t>(record);
+  g.block_size = static_cast<uint32_t>(block);
+  g.volume_size = sectors * g.sector_size;
+  const uint64_t clusters = g.cluster_count();
+  if (boot.mft_lcn.value() >= clusters) return std::nullopt;
+  g.mft_offset = boot.mft_lcn.value() * cluster_size;
+  // The mirror may be said to lie anywhere; it is only needed where $MFT fails.
+  g.mirror_offset = std::min(boot.mftmirr_lcn.value(), clusters) * cluster_size;
+  g.serial = fmt::format("{:016X}", boot.serial.value());
+  return g;
+}
+
+// Whether a FILE record with the number 0 stands at a place.
+bool is_mft_record(const Source& volume, uint64_t offset, uint32_t record_size) {
+  std::vector<std::byte> bytes(record_size);
+  if (!volume.read(offset, bytes).ok()) return false;
+  const std::optional<Record> record = parse_record(bytes);
+  return record && record->own_number().value_or(0) == 0 && record->in_use();
+}
+
+std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
+  BootSector boot{};
+  if (at > volume.size() || !volume.read(at, std::as_writable_bytes(std::span(&boot, 1))).ok()) {
+    return std::nullopt;
+  }
+  std::optional<Geometry> g = from_fields(boot);
+  if (!g) return std::nullopt;
+  const bool name = std::memcmp(boot.oem_id, "NTFS    ", 8) == 0;
+  const bool signature = boot.signature[0] == 0x55 && boot.signature[1] == 0xAA;
+  const bool mft = is_mft_record(volume, g->mft_offset, g->record_size);
+  const bool mirror = is_mft_record(volume, g->mirror_offset, g->record_size);
+  // Fields that happen to agree in other data have neither.
+  if (int{name} + 2 * int{mft} + int{mirror} < (signature ? 1 : 2)) return std::nullopt;
+  if (!name && !mft && !mirror) return std::nullopt;
+  g->confidence = 20 + 15 * name + 5 * signature + 40 * mft + 20 * mirror;
+  if (!mft) g->notes.emplace_back("$MFT does not begin where the boot sector says.");
+  if (!mirror) g->notes.emplace_back("$MFTMirr, the copy of the first records, is lost.");
+  return g;
+}
+
+// The volume to which a record of $MFT itself at `offset` belongs: its first run tells in clusters
+// where the record lies in bytes.
+std::optional<Geometry> from_mft_record(const Source& volume, uint64_t offset) {
+  for (const uint32_t record_size : {1024U, 4096U}) {
+    std::vector<std::byte> bytes(record_size);
+    if (!volume.read(offset, bytes).ok()) continue;
+    const std::optional<Record> record = parse_record(bytes);
+    if (!record || record->header.bytes_allocated.value() != record_size || record->torn ||
+        record->own_number() != 0U) {
+      continue;
+    }
+    std::optional<Geometry> found;
+    each_attribute(*record, [&](const Attribute& attribute) {
+      const auto part = attribute.non_resident();
+      if (attribute.type() != kData || !attribute.name.empty() || !part) return;
+      // Decoded in units of one byte, the first run is its cluster number.
+      const Runs runs = decode_runs(attribute, *part, {0, 1, 1ULL << 62});
+      if (runs.pieces.empty() || runs.pieces[0].kind != Piece::Kind::range) return;
+      const uint64_t lcn = runs.pieces[0].offset;
+      if (lcn == 0) return;
+      const uint64_t clusters = part->highest_vcn.value() + 1;
+      for (uint64_t size = 512; size <= 2 << 20; size *= 2) {
+        if (part->allocated_size.value() != clusters * size) continue;
+        const uint64_t mft = lcn * size;
+        if (mft != offset && !is_mft_record(volume, mft, record_size)) continue;
+        Geometry g;
+        g.cluster_size = static_cast<uint32_t>(size);
+        g.sector_size = std::min(g.cluster_size, volume.sector_size());
+        g.record_size = record_size;
+        g.volume_size = volume.size() / size * size;
+        g.mft_offset = mft;
+        g.mirror_offset = offset;
+        g.confidence = 50;
+        g.notes.emplace_back(
+            "Both boot sectors are lost. The layout was inferred from the records of $MFT.");
+        found = g;
+        return;
+      }
+    });
+    if (found) return found;
+  }
+  return std::nullopt;
+}
+
+// Looks for $MFT where formatters put it and its mirror: near the start, 3 GiB in, in the middle.
+std::optional<Geometry> infer_geometry(const Source& volume) {
+  constexpr uint64_t kSearched = 64 << 20;  // bytes, at each place
+  constexpr size_t kStep = 512;
+  std::vector<std::byte> block(1 << 20);
+  std::vector<uint64_t> starts = {0, 3ULL << 30, volume.size() / 2};
+  for (uint64_t& start : starts) start -= std::min(start, start == 0 ? 0 : kSearched / 2);
+  for (const uint64_t start : starts) {
+    for (uint64_t base = start / block.size() * block.size();
+         base < std::min(volume.size(), start + kSearched); base += block.size()) {
+      volume.read(base, block);
+      for (size_t at = 0; at < block.size(); at += kStep) {
+        if (std::memcmp(block.data() + at, "FILE", 4) != 0) continue;
+        const auto header = load<RecordHeader>(block, at);
+        if (header->usa_offset.value() != sizeof(RecordHeader) ||
+            header->record_number.value() != 0) {
+          continue;
+        }
+        if (auto g = from_mft_record(volume, base + at)) return g;
+      }
+    }
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
+  const Source& volume = *source;
+  std::optional<Geometry> g = from_boot_sector(volume, 0);
+  constexpr int kSure = 60;
+  if (g && g->confidence < kSure) {
+    // Something is wrong with it, or with $MFT; the backup decides.
+    const auto backup = from_boot_sector(volume, g->volume_size);
+    if (backup && backup->confidence > g->confidence) {
+      g = backup;
+      g->notes.emplace_back("The boot sector is damaged; its backup was used.");
+    }
+  }
+  if (!g || g->confidence < kSure) {
+    for (const uint64_t sector : {512U, 4096U}) {
+      if (volume.size() < 2 * sector || (!headless && !g)) continue;
+      // Behind the volume, which may be followed by the rest of a partition.
+      const uint64_t last = volume.size() / sector * sector - sector;
+      for (uint64_t back = 0; back <= 16; ++back) {
+        if (back * sector > last) break;
+        const uint64_t at = last - back * sector;
+        auto backup = from_boot_sector(volume, at);
+        if (!backup || backup->volume_size != at || (g && backup->confidence <= g->confidence)) {
+          continue;
+        }
+        g = backup;
+        g->confidence -= 10;
+        g->notes.emplace_back("The boot sector is lost or wrong; its backup was used.");
+        break;
+      }
+    }
+  }
+  if (!g && headless) g = infer_geometry(volume);
+  if (g && g->volume_size > volume.size()) {
+    g->notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
+                                   g->volume_size - volume.size()));
+  }
+  return g;
+}
+
+}  // namespace undershelf::ntfs

@@ -1,0 +1,121 @@
+#include "fs/ntfs/lost_names.h"
+
+#include <algorithm>
+#include <unordered_map>
+
+namespace undershelf::ntfs {
+namespace {
+
+bool same_name(const FoundName& a, const FoundName& b) {
+  return number_of(a.parent) == number_of(b.parent) && a.text == b.text;
+}
+
+uint64_t hash_of(const FoundName& name) {
+  return std::hash<std::u16string>{}(name.text) ^ number_of(name.parent) * 0x9E3779B97F4A7C15;
+}
+
+bool holds(const std::vector<FoundName>& names, const FoundName& name) {
+  return std::ranges::any_of(names, [&](const FoundName& n) { return same_name(n, name); });
+}
+
+}  // namespace
+
+void LostNames::add(const Sighting& found) {
+  // A reference that no record can have was overwritten, by the mark of an index's end for one.
+  Sighting sighting = found;
+  if (number_of(found.reference) >= catalogue_.size() || sequence_of(found.reference) == 0) {
+    sighting.reference = 0;
+  }
+  // Journals name a file at each change: only what was not told before is looked at closely.
+  uint64_t hash = hash_of(sighting.name);
+  for (const uint64_t part :
+       {sighting.reference, sighting.deleted ? 1UL : 0UL, sighting.current ? 1UL : 0UL}) {
+    hash = (hash ^ part) * 0x9E3779B97F4A7C15;
+    hash ^= hash >> 29;
+  }
+  if (const auto number = catalogue_.resolve(sighting.reference);
+      sighting.reference != 0 && number) {
+    // In an index in use such an entry only says once more what the record says.
+    if (sighting.current && catalogue_.standing(*number) == Catalogue::Standing::in_use) return;
+    if (seen_.insert(hash).second) add_to_record(*number, sighting);
+    return;
+  }
+  if (sighting.reference == 0) {
+    if (seen_.insert(hash).second && !some_record_has(sighting)) nameless_.push_back(sighting);
+    return;
+  }
+  Ghost& ghost = by_reference_[sighting.reference];
+  ghost.reference = sighting.reference;
+  ghost.current = ghost.current || sighting.current;
+  if (!is_seen_before(ghost.sightings, sighting)) ghost.sightings.push_back(sighting);
+}
+
+bool LostNames::is_seen_before(std::vector<Sighting>& names, const Sighting& sighting) {
+  for (Sighting& known : names) {
+    if (!same_name(known.name, sighting.name)) continue;
+    known.seen = std::max(known.seen, sighting.seen);
+    if (!known.deleted) known.deleted = sighting.deleted;
+    // A journal knows neither size nor times.
+    if (!known.name.size && sighting.name.size) {
+      FoundName fuller = sighting.name;
+      fuller.folder = fuller.folder || known.name.folder;
+      known.name = std::move(fuller);
+    }
+    return true;
+  }
+  return false;
+}
+
+void LostNames::add_to_record(uint64_t number, const Sighting& sighting) {
+  const File file = file_of_(number);
+  const bool deleted = catalogue_.standing(number) == Catalogue::Standing::deleted;
+  const bool own = holds(file.names, sighting.name);
+  if (!deleted && (own || sighting.name.name_space == kDos)) return;
+  Known& known = of_records_[number];
+  if (deleted && sighting.deleted) known.deleted = std::max(known.deleted, sighting.deleted);
+  if (deleted && sighting.name.size) known.size = std::max(known.size, *sighting.name.size);
+  if (own || (sighting.name.name_space == kDos && !file.names.empty())) return;
+  if (!is_seen_before(known.names, sighting)) known.names.push_back(sighting);
+}
+
+// A name whose reference was overwritten, as it stands behind the end of an index: of a file that
+// has it, or had it.
+bool LostNames::some_record_has(const Sighting& sighting) const {
+  for (const uint32_t number : catalogue_.candidates(sighting.name.parent, sighting.name.text)) {
+    if (holds(file_of_(number).names, sighting.name)) return true;
+  }
+  return false;
+}
+
+std::vector<Ghost> LostNames::ghosts() {
+  std::vector<Ghost> found;
+  for (auto& [reference, ghost] : by_reference_) found.push_back(std::move(ghost));
+  std::unordered_multimap<uint64_t, FoundName> told;
+  const auto tell = [&](const Sighting& s) { told.emplace(hash_of(s.name), s.name); };
+  for (const Ghost& ghost : found) std::ranges::for_each(ghost.sightings, tell);
+  for (const auto& [number, known] : of_records_) std::ranges::for_each(known.names, tell);
+  for (Sighting& sighting : nameless_) {
+    const auto [begin, end] = told.equal_range(hash_of(sighting.name));
+    const bool known = std::any_of(begin, end, [&](const auto& one) {
+      return same_name(one.second, sighting.name) &&
+             (!one.second.created || one.second.created == sighting.name.created);
+    });
+    if (known) continue;
+    tell(sighting);
+    found.push_back({0, false, {std::move(sighting)}});
+  }
+  for (Ghost& ghost : found) {
+    // A short name stands for the long one only where there is no other.
+    const auto is_short = [](const Sighting& s) { return s.name.name_space == kDos; };
+    if (!std::ranges::all_of(ghost.sightings, is_short)) {
+      std::erase_if(ghost.sightings, is_short);
+    }
+    std::ranges::stable_sort(ghost.sightings, [](const Sighting& a, const Sighting& b) {
+      if (a.current != b.current) return a.current;
+      return a.seen > b.seen;
+    });
+  }
+  return found;
+}
+
+}  // namespace undershelf::ntfs

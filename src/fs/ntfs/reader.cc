@@ -1,0 +1,366 @@
+#include "fs/ntfs/reader.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "fs/bitmap.h"
+#include "fs/ntfs/entries.h"
+#include "fs/ntfs/geometry.h"
+#include "fs/ntfs/journal.h"
+#include "fs/ntfs/mft.h"
+
+namespace undershelf::ntfs {
+namespace {
+
+constexpr uint64_t kMostDamage = 10'000;  // places noted one by one
+
+class Reader : public VolumeReader {
+ public:
+  Reader(SourcePtr source, const ByteRange& where, Geometry geometry)
+      : source_(std::move(source)),
+        geometry_(std::move(geometry)),
+        space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
+        mft_(source_, space_, geometry_, geometry_.notes) {
+    describe();
+  }
+
+  const Volume& volume() const override { return volume_; }
+
+  ByteRange next_used(const ByteRange& within) override {
+    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
+  }
+
+  void read(Sink& sink) override {
+    sink_ = &sink;
+    damaged_ = 0;
+    catalogue_.emplace(mft_.count());
+    maker_.emplace(*catalogue_);
+    extensions_.clear();
+    deferred_.clear();
+    deleted_.clear();
+    folders_.clear();
+    journal_.reset();
+
+    read_records();
+    std::ranges::sort(extensions_);
+    for (const uint32_t number : deferred_) take_live(collect(number));
+    take_orphaned_extensions();
+    catalogue_->settle();
+    LostNames names(*catalogue_, [this](uint64_t number) { return collect(number); });
+    read_indexes(names);
+    read_journals(names);
+    push_former_names(names);
+    push_deleted(names);
+    push_ghosts(names);
+    if (damaged_ > kMostDamage) {
+      sink.add(
+          Damage{{space_.base, 0}, fmt::format("And {} more places.", damaged_ - kMostDamage)});
+    }
+  }
+
+ private:
+  void describe() {
+    volume_.file_system = "ntfs";
+    volume_.serial = geometry_.serial;
+    volume_.offset = space_.base;
+    volume_.length = geometry_.volume_size;
+    volume_.sector_size = geometry_.sector_size;
+    volume_.cluster_size = geometry_.cluster_size;
+    volume_.heap_offset = space_.base;
+    volume_.cluster_count = space_.cluster_count;
+    volume_.confidence = geometry_.confidence;
+    volume_.notes = geometry_.notes;
+    const File own = collect(kVolumeRecord);
+    volume_.label = own.volume_name;
+    constexpr unsigned kDirty = 0x0001;
+    if ((own.volume_flags.value_or(0) & kDirty) != 0) {
+      volume_.notes.emplace_back(
+          "It is marked dirty: it was not unmounted cleanly, or a driver found damage.");
+    }
+    const File bits = collect(kClusterBitmap);
+    if (const FileStream* data = bits.stream(u""); data != nullptr && !data->resident) {
+      bitmap_.emplace(std::make_shared<PiecesSource>(source_, data->pieces, data->initialized),
+                      volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
+    } else {
+      volume_.notes.emplace_back("The bitmap of clusters in use is lost.");
+    }
+  }
+
+  void damage(const ByteRange& range, std::string what) {
+    if (++damaged_ <= kMostDamage) sink_->add(Damage{range, std::move(what)});
+  }
+
+  void read_records() {
+    mft_.each([&](uint64_t number, const Mft::Read& read) {
+      if (!read.record) {
+        if (read.state != Mft::State::blank) report_record(number, read.state);
+        return;
+      }
+      const Record& record = *read.record;
+      const uint64_t base = number_of(record.header.base_record.value());
+      if (base != 0) {
+        extensions_.emplace_back(static_cast<uint32_t>(base), static_cast<uint32_t>(number));
+        return;
+      }
+      if (record.torn && record.in_use()) {
+        damage({mft_.place_of(number), record.bytes.size()},
+               fmt::format("The record {} was torn by an interrupted write.", number));
+      }
+      FileBuilder builder(number, space_);
+      builder.add(record, true);
+      const bool more = builder.has_list();
+      File file = builder.finish();
+      if (file.folder) folders_.push_back(static_cast<uint32_t>(number));
+      if (!file.in_use) {
+        if (file.names.empty() && file.streams.empty() && !more) return;  // never held a file
+        catalogue_->add(file);
+        deleted_.push_back(static_cast<uint32_t>(number));
+      } else if (more) {
+        catalogue_->add(file);
+        deferred_.push_back(static_cast<uint32_t>(number));
+      } else {
+        catalogue_->add(file);
+        take_live(file);
+      }
+    });
+  }
+
+  void report_record(uint64_t number, Mft::State state) {
+    damage(
+        {mft_.place_of(number), geometry_.record_size},
+        fmt::format("The record {} {}.", number,
+                    state == Mft::State::unreadable ? "cannot be read" : "holds something else"));
+  }
+
+  void take_live(const File& file) {
+    // Reserved records are in use without being files.
+    if (file.names.empty() && file.number < kFirstOrdinary + 8) return;
+    if (file.damaged) {
+      damage({mft_.place_of(file.number), geometry_.record_size},
+             fmt::format("The record {} is damaged; parts of it are lost.", file.number));
+    }
+    for (const FileStream& stream : file.streams) {
+      if (stream.sound) continue;
+      damage({mft_.place_of(file.number), geometry_.record_size},
+             fmt::format("A run list in record {} breaks off or leads outside the volume.",
+                         file.number));
+    }
+    const Entry entry = maker_->live(file);
+    if (entry.name.text == "$UsnJrnl" && entry.parent && number_of(*entry.parent) == kExtend) {
+      if (const FileStream* stream = file.stream(u"$J")) journal_ = *stream;
+    }
+    catalogue_->set_id(file.number, sink_->add(entry));
+  }
+
+  // A file with all its records: those its list names, and those that name it.
+  File collect(uint64_t number) {
+    FileBuilder builder(number, space_);
+    std::vector<uint64_t> wanted;
+    uint16_t sequence = 0;
+    if (const Mft::Read base = mft_.read(number); base.record) {
+      sequence = base.record->header.sequence.value();
+      builder.add(*base.record, true);
+      for (const uint64_t reference : builder.listed_records(source_)) {
+        wanted.push_back(number_of(reference));
+      }
+    }
+    if (!builder.has_list() && wanted.empty() && extensions_.empty()) return builder.finish();
+    for (auto own =
+             std::ranges::lower_bound(extensions_, std::pair{static_cast<uint32_t>(number), 0U});
+         own != extensions_.end() && own->first == number; ++own) {
+      wanted.push_back(own->second);
+    }
+    std::ranges::sort(wanted);
+    wanted.erase(std::unique(wanted.begin(), wanted.end()), wanted.end());
+    for (const uint64_t other : wanted) {
+      if (other == number) continue;
+      const Mft::Read read = mft_.read(other);
+      if (!read.record) continue;
+      const uint64_t base = read.record->header.base_record.value();
+      if (number_of(base) != number) continue;
+      // Deletion may have added one to the sequence of the base.
+      const uint16_t of_base = sequence_of(base);
+      if (of_base == sequence || static_cast<uint16_t>(of_base + 1) == sequence) {
+        builder.add(*read.record, false);
+      }
+    }
+    return builder.finish();
+  }
+
+  // Extension records in use whose base record is lost still tell what they hold of the file.
+  void take_orphaned_extensions() {
+    for (size_t begin = 0; begin < extensions_.size();) {
+      const uint32_t number = extensions_[begin].first;
+      size_t end = begin;
+      while (end < extensions_.size() && extensions_[end].first == number) ++end;
+      if (catalogue_->standing(number) == Catalogue::Standing::none && number < mft_.count()) {
+        take_orphaned(number, begin, end);
+      }
+      begin = end;
+    }
+  }
+
+  void take_orphaned(uint32_t number, size_t begin, size_t end) {
+    FileBuilder builder(number, space_);
+    std::optional<uint16_t> sequence;
+    for (size_t i = begin; i < end; ++i) {
+      const Mft::Read read = mft_.read(extensions_[i].second);
+      if (!read.record || !read.record->in_use()) continue;
+      const uint16_t of_base = sequence_of(read.record->header.base_record.value());
+      if (sequence.value_or(of_base) != of_base) continue;
+      sequence = of_base;
+      builder.add(*read.record, false);
+    }
+    if (!sequence) return;
+    File file = builder.finish();
+    file.sequence = *sequence;
+    file.in_use = file.damaged = true;
+    catalogue_->add(file);
+    take_live(file);
+  }
+
+  void read_indexes(LostNames& names) {
+    const Sight sight = [&](const Sighting& sighting) { names.add(sighting); };
+    for (const uint32_t number : folders_) {
+      const Mft::Read read = mft_.read(number);
+      if (!read.record) continue;
+      const bool live = read.record->in_use();
+      read_root_node(*read.record, number, live, sight);
+      const File file = collect(number);
+      if (!file.index.empty()) read_blocks(file, live, sight);
+    }
+  }
+
+  // The node in the record itself, and what stands behind the record's last attribute.
+  void read_root_node(const Record& record, uint64_t number, bool live, const Sight& sight) {
+    each_attribute(record, [&](const Attribute& attribute) {
+      if (attribute.type() != kIndexRoot || attribute.name != u"$I30") return;
+      const auto value = attribute.value();
+      constexpr size_t kHead = sizeof(IndexRoot) - sizeof(IndexHeader);
+      if (value.size() < sizeof(IndexRoot)) return;
+      if (!read_index_node(value.subspan(kHead), number, live, sight) && live) {
+        damage({mft_.place_of(number), geometry_.record_size},
+               fmt::format("The index in record {} is damaged.", number));
+      }
+    });
+    const size_t used = std::min<size_t>(record.header.bytes_in_use.value(), record.bytes.size());
+    read_index_slack(record.bytes, used, number, sight);
+  }
+
+  void read_blocks(const File& file, bool live, const Sight& sight) {
+    // A size that no volume of this length can hold is damage.
+    const uint64_t size = std::min(total_length(file.index), volume_.length);
+    const PiecesSource stream(source_, file.index, size);
+    const size_t block_size = geometry_.block_size;
+    std::vector<std::byte> bytes(std::max<size_t>(block_size, 256 << 10));
+    for (uint64_t base = 0; base < size; base += bytes.size()) {
+      const auto part = std::span(bytes).first(std::min<uint64_t>(bytes.size(), size - base));
+      const ReadResult result = stream.read(base, part);
+      for (const ByteRange& bad : result.bad) {
+        damage({stream.place_of(bad.offset).value_or(0), bad.length},
+               fmt::format("{} bytes of the index of folder {} cannot be read.", bad.length,
+                           file.number));
+      }
+      for (size_t at = 0; at + block_size <= part.size(); at += block_size) {
+        read_block(part.subspan(at, block_size), (base + at) / block_size, file, live, sight,
+                   stream.place_of(base + at).value_or(0));
+      }
+    }
+  }
+
+  void read_block(std::span<std::byte> block, uint64_t number, const File& file, bool live,
+                  const Sight& sight, uint64_t place) {
+    const bool is_block = std::memcmp(block.data(), "INDX", 4) == 0;
+    const bool in_use = live && file.index_in_use(number);
+    const bool sound = is_block && apply_fixups(block);
+    constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
+    bool read = false;
+    if (is_block) {
+      read = read_index_node(block.subspan(kHead), file.number, in_use, sight);
+    } else {
+      read_index_slack(block, 0, file.number, sight);
+    }
+    if (in_use && (!sound || !read)) {
+      damage({place, block.size()},
+             fmt::format("A block of the index of folder {} is damaged.", file.number));
+    }
+  }
+
+  void read_journals(LostNames& names) {
+    const Sight sight = [&](const Sighting& sighting) { names.add(sighting); };
+    if (journal_ && !journal_->resident) {
+      std::vector<ByteRange> parts;
+      uint64_t at = 0;
+      for (const Piece& piece : journal_->pieces) {
+        if (piece.kind == Piece::Kind::range) parts.push_back({at, piece.length});
+        at += piece.length;
+      }
+      read_change_journal(PiecesSource(source_, journal_->pieces, at), parts, sight);
+    }
+    const File log = collect(kLogFile);
+    if (const FileStream* data = log.stream(u""); data != nullptr && !data->resident) {
+      const uint64_t size = std::min(total_length(data->pieces), volume_.length);
+      read_log(PiecesSource(source_, data->pieces, size), sight);
+    }
+  }
+
+  void push_former_names(const LostNames& names) {
+    for (const auto& [number, known] : names.of_records()) {
+      if (catalogue_->standing(number) != Catalogue::Standing::in_use) continue;
+      for (const Sighting& sighting : known.names) {
+        sink_->add(catalogue_->id_of(number), maker_->former(sighting.name));
+      }
+    }
+  }
+
+  void push_deleted(const LostNames& names) {
+    for (const bool folders : {true, false}) {
+      for (const uint32_t number : deleted_) {
+        const Mft::Read read = mft_.read(number);
+        if (!read.record || read.record->folder() != folders) continue;
+        const File file = collect(number);
+        const auto known = names.of_records().find(number);
+        sink_->add(
+            maker_->deleted(file, known == names.of_records().end() ? nullptr : &known->second));
+      }
+    }
+  }
+
+  void push_ghosts(LostNames& names) {
+    uint64_t without_reference = 0;
+    for (const Ghost& ghost : names.ghosts()) {
+      if (number_of(ghost.reference) < kFirstOrdinary && ghost.reference != 0) continue;
+      sink_->add(maker_->ghost(ghost, without_reference));
+      without_reference += ghost.reference == 0;
+    }
+  }
+
+  SourcePtr source_;
+  Geometry geometry_;
+  ClusterSpace space_;
+  Mft mft_;
+  Volume volume_;
+  std::optional<UseBitmap> bitmap_;
+  Sink* sink_ = nullptr;
+  uint64_t damaged_ = 0;
+  std::optional<Catalogue> catalogue_;
+  std::optional<EntryMaker> maker_;
+  std::vector<std::pair<uint32_t, uint32_t>> extensions_;  // base record, extension record
+  std::vector<uint32_t> deferred_;                         // files with extension records
+  std::vector<uint32_t> deleted_;
+  std::vector<uint32_t> folders_;
+  std::optional<FileStream> journal_;
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options) {
+  const auto window = std::make_shared<Window>(source, where.offset, where.length);
+  std::optional<Geometry> geometry = find_geometry(window, options.headless);
+  if (!geometry) return nullptr;
+  return std::make_unique<Reader>(source, where, std::move(*geometry));
+}
+
+}  // namespace undershelf::ntfs

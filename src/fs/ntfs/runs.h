@@ -1,0 +1,27 @@
+// Run lists: where a non-resident attribute lies.
+#pragma once
+
+#include "fs/ntfs/record.h"
+#include "model/pieces.h"
+
+namespace undershelf::ntfs {
+
+// What runs are counted in, and where they may lie.
+struct ClusterSpace {
+  uint64_t base = 0;          // byte of the source at which the volume starts
+  uint32_t cluster_size = 0;  // bytes
+  uint64_t cluster_count = 0;
+};
+
+struct Runs {
+  Pieces pieces;        // ranges of the source, zeros where sparse, unknown where impossible
+  bool sound = true;    // false if the list breaks off or leads outside the volume
+  uint64_t length = 0;  // bytes that the pieces add up to
+};
+
+// Decodes the mapping pairs of a non-resident attribute (documentation, "Data Runs"). They stop at
+// the attribute's highest VCN.
+Runs decode_runs(const Attribute& attribute, const NonResidentPart& part,
+                 const ClusterSpace& space);
+
+}  // namespace undershelf::ntfs
