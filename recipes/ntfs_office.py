@@ -229,7 +229,8 @@ def office():
     lost = {p: card.files[p] for p in ("Mail/Journalled.eml", "Mail/Logged.eml")}
     references = {p: card.reference(p) for p in ("Mail/Journalled.eml", "Mail/Logged.eml", "Mail",
                                                  "Reports/2025", "Old plans/1998",
-                                                 "Spreadsheets/Levels 2.csv", "Spreadsheets")}
+                                                 "Spreadsheets/Levels 2.csv", "Spreadsheets",
+                                                 "Reports/2025/Tide report 07 of the north pier.txt")}
     card.move("Reports/2025/Tide report 07 of the north pier.txt", "Reports/Report seven.txt")
     card.unmount()  # or the kernel remembers what the system-compressed files were before
     card.mount()
@@ -254,7 +255,6 @@ def office():
     card.lost.remove(kept)
     card.files["Archive/Levels of May.csv"] = kept[2]
     card.written["Archive/Levels of May.csv"] = kept[4]
-    card.former["Archive/Levels of May.csv"] = ["Spreadsheets/Levels 5.csv"]
     # The change journal, byte by byte, into a stream the driver made. The driver makes nothing in
     # $Extend: the file is made in the root and given its folder afterwards.
     card.shell("touch '/volume/$UsnJrnl'")
@@ -268,7 +268,10 @@ def office():
                (references["Mail/Journalled.eml"], references["Mail"], "2025-09-02T09:30:00",
                 0x80000200, "Journalled.eml"),
                (references["Spreadsheets/Levels 2.csv"], references["Spreadsheets"],
-                "2025-09-02T09:31:00", 0x80000200, "Levels 2.csv")]
+                "2025-09-02T09:31:00", 0x80000200, "Levels 2.csv"),
+               (references["Reports/2025/Tide report 07 of the north pier.txt"],
+                references["Reports/2025"], "2025-09-02T09:32:00", 0x1000,
+                "Tide report 07 of the north pier.txt")]
     data = b""
     first = 5 * 65536  # what came before was given back: the stream is sparse there
     for record in records:
@@ -277,7 +280,8 @@ def office():
         out.seek(first)
         out.write(data.ljust(8192, b"\0"))
     card.tell("Mail/Journalled.eml", deleted="2025-09-02T09:30:00Z",
-              former_names=["Mail/Draft letter.eml"], modified=None, size=0)
+              former_names=["Mail/Draft letter.eml"], modified=None, size=0,
+              size_known=False)  # a journal tells neither
     card.tell("Spreadsheets/Levels 2.csv", deleted="2025-09-02T09:31:00Z")
     card.unmount()
     # A page of the log, byte by byte: an entry that was taken out of a folder.

@@ -295,6 +295,7 @@ class Exporter {
                                      {"bytes", stream.size()},
                                      {"sha256", written.sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
+    if (row.stream) record["stream"] = *row.stream;
     if (path != "data/" + payload_path(row)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
