@@ -187,6 +187,10 @@ def survival(content, image, places, size):
     surviving, runs, last = 0, 0, None
     for at in range(0, len(content), size):
         piece = content[at:at + size]
+        if not piece.strip(b"\0"):  # a hole, or like one
+            surviving += len(piece)
+            last = None
+            continue
         follows = last is not None and image[last + size:last + size + len(piece)] == piece
         if follows:
             found = last + size

@@ -33,6 +33,8 @@ class Office(MountedCard):
         self.play()
         with open(f"{self.place(path)}:{name}", "wb") as out:
             out.write(content)
+        if path in self.written:
+            self.modified[self.written[path]] = int(self.place(path).stat().st_mtime)
         self.streams.append([path, name, content, "live"])
 
     def link(self, old, new):
@@ -175,15 +177,15 @@ def office():
     card.stream("Spreadsheets/Levels 3.csv", "Origin", b"[ZoneTransfer]\r\nZoneId=3\r\n")
     card.stream("Archive", "Shelf mark", b"Room 2, shelf 7")
     card.link("Spreadsheets/Levels 5.csv", "Archive/Levels of May.csv")
-    # Fragmented beyond one record: a log that grows while another file does, to and fro.
-    card.script.append("for n in $(seq 400); do for f in A B; do "
-                       "head -c 4096 /dev/zero | tr '\\0' \"$f\" | sed \"s/^......../$(printf %08d $n)/\" "
-                       ">> \"/volume/Archive/Long log $f.txt\"; done; done")
-    card.play()
+    # Fragmented beyond one record: a block of data here and there in a sparse file.
     for letter in "AB":
-        path = f"Archive/Long log {letter}.txt"
-        content = card.place(path).read_bytes()
-        card.files[path] = content
+        path = f"Archive/Scattered {letter}.bin"
+        card.play()
+        with open(card.place(path), "wb") as out:
+            for n in range(500):
+                out.seek(n * 12288)
+                out.write(f"{letter} {n:06} ".encode() * 400)
+        card.files[path] = card.place(path).read_bytes()
         card.written[path] = path
         card.modified[path] = int(card.place(path).stat().st_mtime)
     # Compressed by the driver.
@@ -201,7 +203,6 @@ def office():
     card.files[path] = card.place(path).read_bytes()
     card.written[path] = path
     card.modified[path] = int(card.place(path).stat().st_mtime)
-    card.tell(path, surviving_bytes=3 * MIB, runs=1)
     for algorithm in range(4):
         add_system_compressed(card, f"Manuals/Manual {algorithm}.txt",
                               note(f"Manual {algorithm}", "2025-06-02", 90000), algorithm)
@@ -229,6 +230,7 @@ def office():
     lost = {p: card.files[p] for p in ("Mail/Journalled.eml", "Mail/Logged.eml")}
     references = {p: card.reference(p) for p in ("Mail/Journalled.eml", "Mail/Logged.eml", "Mail",
                                                  "Reports/2025", "Old plans/1998",
+                                                 "Archive", "Archive/Scattered A.bin",
                                                  "Spreadsheets/Levels 2.csv", "Spreadsheets",
                                                  "Reports/2025/Tide report 07 of the north pier.txt")}
     card.move("Reports/2025/Tide report 07 of the north pier.txt", "Reports/Report seven.txt")
@@ -245,7 +247,7 @@ def office():
                 "Reports/2025/Tide report 30 of the north pier.txt", "Spreadsheets/Levels 2.csv",
                 "Spreadsheets/Levels 5.csv", "Spreadsheets/潮位表.csv", "Mail/Letter 3.eml",
                 "Mail/Survey \U0001F30A party.eml", "Packed/Soundings 2.csv", "Archive/Grid.bin",
-                "Archive/Long log A.txt", "Empty.txt", f"{bin_}$IEMPTY1.csv", f"{bin_}$REMPTY1.csv")
+                "Archive/Scattered A.bin", "Empty.txt", f"{bin_}$IEMPTY1.csv", f"{bin_}$REMPTY1.csv")
     card.delete("Manuals/Manual 1.txt", "Manuals/Manual 2.txt")
     card.delete_tree("Reports/2025/Spring survey, drafts")
     card.delete_tree("Old plans")
@@ -269,6 +271,8 @@ def office():
                 0x80000200, "Journalled.eml"),
                (references["Spreadsheets/Levels 2.csv"], references["Spreadsheets"],
                 "2025-09-02T09:31:00", 0x80000200, "Levels 2.csv"),
+               (references["Archive/Scattered A.bin"], references["Archive"],
+                "2025-09-02T09:33:00", 0x80000200, "Scattered A.bin"),
                (references["Reports/2025/Tide report 07 of the north pier.txt"],
                 references["Reports/2025"], "2025-09-02T09:32:00", 0x1000,
                 "Tide report 07 of the north pier.txt")]
@@ -282,6 +286,7 @@ def office():
     card.tell("Mail/Journalled.eml", deleted="2025-09-02T09:30:00Z",
               former_names=["Mail/Draft letter.eml"], modified=None, size=0,
               size_known=False)  # a journal tells neither
+    card.tell("Archive/Scattered A.bin", deleted="2025-09-02T09:33:00Z")
     card.tell("Spreadsheets/Levels 2.csv", deleted="2025-09-02T09:31:00Z")
     card.unmount()
     # A page of the log, byte by byte: an entry that was taken out of a folder.

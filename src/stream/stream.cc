@@ -88,12 +88,15 @@ std::vector<Hole> StreamReader::read(uint64_t offset, std::span<std::byte> out) 
   return holes;
 }
 
+std::vector<StreamReader::Part>::const_iterator StreamReader::part_at(uint64_t offset) const {
+  return std::ranges::partition_point(
+      parts_, [&](const Part& p) { return p.at + p.piece.length <= offset; });
+}
+
 std::optional<Hole::Why> StreamReader::missing_in(const ByteRange& stored) const {
-  for (const Part& part : parts_) {
-    if (part.piece.kind == Piece::Kind::unknown &&
-        overlap({part.at, part.piece.length}, stored).length > 0) {
-      return part.why;
-    }
+  for (auto part = part_at(stored.offset); part != parts_.end() && part->at < stored.end();
+       ++part) {
+    if (part->piece.kind == Piece::Kind::unknown) return part->why;
   }
   if (stored.end() > planned_) return Hole::Why::unknown;
   return std::nullopt;
@@ -118,11 +121,9 @@ std::optional<Hole::Why> StreamReader::decode_in_place(uint64_t unit,
   const ByteRange range{unit * storage_.unit, storage_.unit};
   uint64_t stored = 0;
   bool sparse = false;
-  for (const Part& part : parts_) {
-    const uint64_t shared = overlap({part.at, part.piece.length}, range).length;
-    if (shared == 0) continue;
-    if (part.piece.kind == Piece::Kind::zeros) sparse = true;
-    if (!sparse) stored += shared;
+  for (auto part = part_at(range.offset); part != parts_.end() && part->at < range.end(); ++part) {
+    if (part->piece.kind == Piece::Kind::zeros) sparse = true;
+    if (!sparse) stored += overlap({part->at, part->piece.length}, range).length;
   }
   std::vector<std::byte> bytes;
   if (sparse && stored == 0) {
@@ -167,8 +168,7 @@ std::optional<Hole::Why> StreamReader::decode_chunk(uint64_t unit, std::span<std
 std::vector<Hole> StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {
   std::vector<Hole> unreadable;
   std::ranges::fill(out, std::byte{0});
-  auto part = std::ranges::partition_point(
-      parts_, [&](const Part& p) { return p.at + p.piece.length <= offset; });
+  auto part = part_at(offset);
   for (; part != parts_.end() && part->at < offset + out.size(); ++part) {
     const ByteRange shared = overlap({part->at, part->piece.length}, {offset, out.size()});
     const uint64_t from = part->piece.offset + (shared.offset - part->at);

@@ -56,6 +56,7 @@ class StreamReader {
     Piece piece;
     Hole::Why why;  // of unknown pieces
   };
+  std::vector<Part>::const_iterator part_at(uint64_t offset) const;
   void add_part(const Piece& piece, Hole::Why why);
   std::vector<Hole> read_stored(uint64_t offset, std::span<std::byte> out) const;
   // The first reason why stored bytes are not there, if any is known.

@@ -240,7 +240,9 @@ void FileBuilder::join_parts() {
       joined.size = joined.initialized = covered;
       joined.sound = false;
     }
-    if (joined.size >= 1ULL << 62) {
+    // More than the volume holds can only be sparse, and that would be in the runs.
+    const uint64_t most = space_.cluster_size * space_.cluster_count;
+    if (joined.size > std::max(most, covered)) {
       joined.size = joined.initialized = covered;
       joined.sound = false;
     }

@@ -44,7 +44,11 @@ class Reader : public VolumeReader {
 
     read_records();
     std::ranges::sort(extensions_);
-    for (const uint32_t number : deferred_) take_live(collect(number));
+    for (const uint32_t number : deferred_) {
+      const File file = collect(number);
+      catalogue_->add(file);  // with the names its other records hold
+      if (file.in_use) take_live(file);
+    }
     take_orphaned_extensions();
     catalogue_->settle();
     LostNames names(*catalogue_, [this](uint64_t number) { return collect(number); });
@@ -114,14 +118,13 @@ class Reader : public VolumeReader {
       if (file.folder) folders_.push_back(static_cast<uint32_t>(number));
       if (!file.in_use) {
         if (file.names.empty() && file.streams.empty() && !more) return;  // never held a file
-        catalogue_->add(file);
         deleted_.push_back(static_cast<uint32_t>(number));
-      } else if (more) {
-        catalogue_->add(file);
+      }
+      if (more) {
         deferred_.push_back(static_cast<uint32_t>(number));
       } else {
         catalogue_->add(file);
-        take_live(file);
+        if (file.in_use) take_live(file);
       }
     });
   }
