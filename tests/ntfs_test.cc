@@ -61,13 +61,13 @@ class NtfsDamage : public testing::Test {
     }
     return offset;
   }
-  size_t runs(size_t record) const {
-    const size_t data = attribute(record, 0x80);
+  size_t runs(size_t record, uint32_t type = 0x80) const {
+    const size_t data = attribute(record, type);
     EXPECT_EQ(image_[data + 8], 1) << "resident";
     return data + load_little_u16(at(data + 32));
   }
-  size_t cluster_of(size_t record) const {
-    const size_t list = runs(record);
+  size_t cluster_of(size_t record, uint32_t type = 0x80) const {
+    const size_t list = runs(record, type);
     const size_t length = image_[list] & 0x0F;
     size_t cluster = 0;
     for (size_t i = image_[list] >> 4; i > 0; --i) cluster = cluster << 8 | *at(list + length + i);
@@ -148,9 +148,8 @@ TEST_F(NtfsDamage, AttributeListThatListsItself) {
   // The name stands in an extension record, which names its base.
   const size_t base = record("$MFT") + load_little_u32(at(record(scattered) + 32)) * kRecord;
   const size_t list = attribute(base, 0x20);
-  ASSERT_EQ(image_[list + 8], 0) << "resident";
-  const size_t value = list + load_little_u16(at(list + 20));
-  const size_t end = value + load_little_u32(at(list + 16));
+  const size_t value = cluster_of(base, 0x20) * 4096;
+  const size_t end = value + load_little_u32(at(list + 48));
   const std::string own = image_.substr(value + 16, 8);  // of the first entry: the base itself
   for (size_t entry = value; entry < end; entry += load_little_u16(at(entry + 4))) {
     image_.replace(entry + 16, 8, own);
