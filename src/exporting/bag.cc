@@ -176,8 +176,11 @@ class Exporter {
   // The path of a row in the shelf, below a folder for its volume.
   std::string payload_path(const Row& row) const {
     const auto volume = row.volume ? volume_folders_.find(*row.volume) : volume_folders_.end();
-    return fmt::format("{}/{}", volume == volume_folders_.end() ? "carved" : volume->second,
-                       row.path);
+    std::string path = row.path;
+    if (options_.original_paths && row.original_path) {
+      path = *row.original_path + (row.stream ? ":" + *row.stream : "");
+    }
+    return fmt::format("{}/{}", volume == volume_folders_.end() ? "carved" : volume->second, path);
   }
 
   void write_payload() {
@@ -296,7 +299,7 @@ class Exporter {
                                      {"sha256", written.sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
     if (row.stream) record["stream"] = *row.stream;
-    if (path != "data/" + payload_path(row)) record["true_path"] = row.path;
+    if (!path.ends_with("/" + row.path)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
           {{"offset", hole.offset},

@@ -14,6 +14,7 @@ namespace undershelf {
 struct ExportOptions {
   std::string directory;                    // where the bag is made; must not exist, or be empty
   bool even_gone = false;                   // entries rated gone as well
+  bool original_paths = false;              // out of trash folders, to where they were
   bool resume = false;                      // go on with an export that was interrupted
   bool read_back = false;                   // read each file from the target again, and compare
   const std::atomic<bool>* stop = nullptr;  // set from a signal handler: end in order
