@@ -17,6 +17,8 @@ CACHE = pathlib.Path(os.environ.get("UNDERSHELF_RECIPE_CACHE",
 MODULES = {
     "disk": ["virtio_ring", "virtio", "virtio_pci_modern_dev", "virtio_pci_legacy_dev",
              "virtio_pci", "virtio_blk"],
+    "exfat": ["exfat"],
+    "hfsplus": ["cdrom", "nls_utf8", "hfsplus"],
     "vfat": ["nls_cp437", "nls_ascii", "nls_iso8859-1", "nls_utf8", "fat", "vfat"],
 }
 PROLOGUE = """#!/bin/busybox sh

@@ -11,6 +11,9 @@ import tempfile
 from card import Card
 
 
+FAKETIME = "/usr/lib/x86_64-linux-gnu/faketime/libfaketime.so.1"
+
+
 class MountedCard(Card):
     def __init__(self, name, size, mkfs, cluster_size, mount, sector_size=512):
         """`mount`: the command, before the device and the mount point."""
@@ -22,12 +25,17 @@ class MountedCard(Card):
         self.mounted = None
 
     def at(self, when):
-        """The clock of this machine is not turned."""
+        """What the driver takes the time to be; the clock of this machine is not turned."""
+        self.script.append(f"echo '@{when}' > {self.work}/clock; sleep 0.02")
 
     def mount(self):
         self.mounted = run("losetup", "-f", "--show", "-b", str(self.sector_size),
                            self.image).stdout.decode().strip()
-        run(*self.command, self.mounted, self.work / "volume")
+        clock = self.work / "clock"
+        if not clock.exists():
+            clock.write_text("@2025-01-01 00:00:00\n")
+        run("env", f"LD_PRELOAD={FAKETIME}", f"FAKETIME_TIMESTAMP_FILE={clock}",
+            "FAKETIME_NO_CACHE=1", "TZ=UTC", *self.command, self.mounted, self.work / "volume")
 
     def unmount(self):
         self.play()
@@ -61,6 +69,7 @@ class MountedCard(Card):
 
     def finish(self):
         (self.work / "volume").rmdir()
+        (self.work / "clock").unlink()
         for item in (self.work / "payload").iterdir():
             item.unlink()
         (self.work / "payload").rmdir()

@@ -10,7 +10,8 @@ packages=(
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
-  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio fdisk python3)
+  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio fdisk python3
+    ntfs-3g exfatprogs exfat-fuse faketime attr xorriso)
 fi
 
 missing=()

@@ -217,7 +217,7 @@ TEST(FatTable, ChainsEndAsTheyDo) {
     EXPECT_EQ(chain.end, c.how) << to_text(chain.end);
     EXPECT_EQ(chain.clusters, c.clusters);
     uint64_t counted = 0;
-    for (const fat::Run& run : chain.runs) counted += run.count;
+    for (const undershelf::Run& run : chain.runs) counted += run.count;
     EXPECT_EQ(counted, chain.clusters);
   }
   EXPECT_EQ(chain_of({0, 0, 3, 4, end}, 2, 2).end, End::enough);

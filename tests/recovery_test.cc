@@ -187,7 +187,8 @@ TEST_P(Recovery, FormerNamesAreNotLostFiles) {
       EXPECT_NE(shown.find("former name"), std::string::npos) << shown;
     }
   }
-  const std::map<std::string, size_t> expected = {{"fat16-logger", 3}, {"ntfs-office", 1}};
+  const std::map<std::string, size_t> expected = {
+      {"fat16-logger", 3}, {"ntfs-office", 1}, {"exfat-camera", 1}, {"exfat-camera-fuse", 1}};
   EXPECT_EQ(renamed, expected.contains(GetParam()) ? expected.at(GetParam()) : 0U);
 }
 
@@ -238,7 +239,8 @@ INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
                          testing::Values("fat16-logger", "fat32-logger", "fat16-fragments",
                                          "fat32-large", "fat32-trash", "fat12-floppy",
                                          "fat32-4k-sectors", "fat16-root-only", "ntfs-office",
-                                         "ntfs-4k-sectors", "ntfs-64k-clusters"),
+                                         "ntfs-4k-sectors", "ntfs-64k-clusters", "exfat-camera",
+                                         "exfat-camera-fuse"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "fs/exfat/reader.h"
 #include "fs/fat/reader.h"
 #include "fs/ntfs/reader.h"
 
@@ -10,6 +11,7 @@ namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {FileSystem{"fat", fat::open},
+                                              FileSystem{"exfat", exfat::open},
                                               FileSystem{"ntfs", ntfs::open}};
   return kFileSystems;
 }

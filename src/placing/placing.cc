@@ -1,6 +1,7 @@
 #include "placing/placing.h"
 
 #include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <array>
@@ -73,6 +74,8 @@ bool stood_beside(const Times& holder, const Times& lost) {
   return *holder.created < *lost.created || *holder.created < *lost.written();
 }
 
+constexpr int64_t kMoment = 120 * kTicksPerSecond;
+
 struct LostStream {
   int64_t id = 0;
   int64_t entry = 0;
@@ -86,6 +89,7 @@ struct LostStream {
   Times times;
   const Format* format = nullptr;
   bool live = false;         // only its chain is lost
+  bool fixed = false;        // its place, `hint`, is recorded: it is only in the others' way
   bool overwritten = false;  // a younger lost file starts inside it
   uint64_t end = 0;          // where it was placed ends, if that is not exact
 
@@ -105,7 +109,7 @@ class Placer {
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=?, entangled=0 WHERE id=?"),
-        entangle_(db_, "UPDATE streams SET entangled=1 WHERE id IN (?,?)") {
+        entangle_(db_, "UPDATE streams SET entangled=1 WHERE id=?") {
     for (const VolumeRecord& record : shelf.volumes(false)) {
       const Volume& v = record.volume;
       grids_[record.id] = {v.heap_offset, v.cluster_size,
@@ -117,18 +121,34 @@ class Placer {
     load();
     for (uint32_t i = 0; i < lost_.size(); ++i) place(i);
     for (const LostStream& stream : lost_) mark_entangled(stream);
+    for (const int64_t id : entangled_) {
+      entangle_.bind(1, id);
+      entangle_.exec();
+      entangle_.reset();
+    }
   }
 
  private:
   void load() {
-    SQLite::Statement row(db_, R"sql(
-      SELECT s.id, s.entry, e.volume, s.first, s.size, s.hint, e.created, e.modified, e.name,
+    load_streams("s.open=1", false);
+    if (lost_.empty()) return;
+    load_streams(
+        "s.open=0 AND s.first IS NOT NULL AND s.size>0 AND e.kind='file' AND e.state<>'live'",
+        true);
+    order();
+  }
+
+  void load_streams(const char* which, bool fixed) {
+    SQLite::Statement row(db_, fmt::format(R"sql(
+      SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
              coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
              e.marked_deleted
       FROM streams s JOIN entries e ON e.id=s.entry
-      WHERE s.open=1 AND e.merged_into IS NULL)sql");
+      WHERE {} AND e.merged_into IS NULL)sql",
+                                           fixed ? "s.pieces" : "s.hint", which));
     while (row.executeStep()) {
       LostStream s;
+      s.fixed = fixed;
       s.id = row.getColumn(0).getInt64();
       s.entry = row.getColumn(1).getInt64();
       s.volume = row.getColumn(2).getInt64();
@@ -149,6 +169,9 @@ class Placer {
       }
       lost_.push_back(std::move(s));
     }
+  }
+
+  void order() {
     for (LostStream& s : lost_) {
       if (s.first_step != 0 && !keeps_high_half_.contains(s.volume)) choose_first(s);
     }
@@ -169,6 +192,7 @@ class Placer {
     if (before.range.length > 0 && before.range.offset <= stream.first) {
       lost_[before.stream].overwritten = true;
     }
+    if (stream.fixed) return hold(stream.hint, number);
     Placed placed;
     bool exact = stream.size <= grid.cluster_size;  // one cluster is where its entry says
     if (!stream.hint.empty() && is_unclaimed(stream.hint)) {
@@ -186,11 +210,15 @@ class Placer {
           : exact        ? Placement::exact
                          : Placement::inferred);
     if (!exact && !placed.pieces.empty()) stream.end = end_of(placed.pieces);
-    for (const Piece& piece : placed.pieces) {
-      if (piece.kind == Piece::Kind::range) {
-        held_.assign({piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset},
-                     number);
-      }
+    hold(placed.pieces, number);
+  }
+
+  void hold(const Pieces& pieces, uint32_t number) {
+    const ClusterGrid& grid = grids_.at(lost_[number].volume);
+    for (const Piece& piece : pieces) {
+      if (piece.kind != Piece::Kind::range || piece.offset < grid.heap_offset) continue;
+      held_.assign({piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset},
+                   number);
     }
   }
 
@@ -272,7 +300,18 @@ class Placer {
       }
     };
     if (const Claim* claim = claims_.at_or_after(at); claim != nullptr) {
-      consider(claim->range, [&] { return stood_beside(times_of(claim->entry), stream.times); });
+      consider(claim->range, [&] {
+        const Times holder = times_of(claim->entry);
+        if (stood_beside(holder, stream.times)) return true;
+        // A file that was last written a moment later than this one, and grew while it did, hardly
+        // came into its place afterwards.
+        if (!grew_together(holder, stream.times) ||
+            holder.written()->ticks - stream.times.written()->ticks > kMoment) {
+          return false;
+        }
+        entangled_.insert(stream.id);
+        return true;
+      });
     }
     const LostMap::Holding older = held_.at_or_after(at);
     consider(older.range, [&] { return is_still_there(lost_[older.stream]); });
@@ -320,10 +359,7 @@ class Placer {
          ++i, ++next) {
       const LostStream& other = lost_[next->second];
       if (stream.live || other.live || !grew_together(stream.times, other.times)) continue;
-      entangle_.bind(1, stream.id);
-      entangle_.bind(2, other.id);
-      entangle_.exec();
-      entangle_.reset();
+      entangled_.insert({stream.id, other.id});
     }
   }
 
@@ -385,6 +421,7 @@ class Placer {
   std::optional<std::unordered_map<int64_t, uint64_t>> neighbours_;  // folder to first byte
   std::unordered_map<int64_t, ClusterGrid> grids_;
   std::unordered_set<int64_t> keeps_high_half_;        // volumes
+  std::unordered_set<int64_t> entangled_;              // streams
   std::vector<LostStream> lost_;                       // oldest first
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
   LostMap held_;

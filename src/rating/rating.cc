@@ -113,7 +113,7 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   say(facts.unreadable, "were tried and cannot be read");
   if (facts.entangled) {
     out.emplace_back(
-        "Another lost file grew beside it at the same time: which parts belong to which "
+        "Another file grew beside it at the same time: which parts belong to which "
         "is not recorded.");
   }
   if (facts.encoding == Encoding::encrypted) {

@@ -22,7 +22,7 @@ struct Facts {
   uint64_t contested = 0;    // held by a lost entry that is younger
   uint64_t rivalled = 0;     // claimed by a lost entry that is older
   uint64_t in_use = 0;       // in use by the file system's accounts, by an owner that was not found
-  bool entangled = false;    // grew while a lost file beside it did: which bytes are whose is open
+  bool entangled = false;    // grew while a file beside it did: which bytes are whose is open
   bool kept_inline = false;  // its bytes stand in its own record
   uint64_t missing = 0;      // not known where, or behind the end of the source
   uint64_t unreadable = 0;   // of what was read so far

@@ -52,6 +52,10 @@ std::string evidence_sentence(const Evidence& fact) {
                        fact.amount);
   }
   if (fact.fact == "folder-replaced") return "Its first cluster holds something else now.";
+  if (fact.fact == "set-damaged") return "Neither checksum nor name hash of its entry set holds.";
+  if (fact.fact == "set-cut") {
+    return "The first entry of its set was used again: its times are lost, its name is not.";
+  }
   if (fact.fact == "record-torn") return "Its record was torn by an interrupted write.";
   if (fact.fact == "record-damaged") return "Its record is damaged; parts of it are lost.";
   if (fact.fact == "record-lost") return "Its record is lost; the index of its folder names it.";

@@ -1,36 +1,11 @@
 // The file allocation table: single entries and chains.
 #pragma once
 
-#include <string_view>
-#include <vector>
-
+#include "fs/chain.h"
 #include "fs/fat/geometry.h"
 #include "source/cache.h"
 
 namespace undershelf::fat {
-
-// Clusters that follow each other on the medium.
-struct Run {
-  uint32_t first = 0;
-  uint32_t count = 0;  // clusters
-};
-
-struct Chain {
-  enum class End {
-    marked,        // an end-of-chain mark
-    enough,        // as long as was asked, and it goes on
-    free_cluster,  // runs into a cluster that is free
-    bad_cluster,   // runs into the bad-cluster mark
-    outside,       // names a cluster that the volume has not
-    loop,          // comes back to itself; the repetition is left out
-    unreadable,    // the FAT cannot be read there
-  };
-  std::vector<Run> runs;
-  uint64_t clusters = 0;
-  End end = End::marked;
-};
-
-std::string_view to_text(Chain::End end);  // "ends in a cluster that is free", ...
 
 // Reads through a bounded cache. Not to be shared between threads.
 class Table {
@@ -52,11 +27,11 @@ class Table {
   Use use(uint32_t cluster);
 
  private:
-  struct Link {
+  struct Entry {
     uint32_t value = 0;
     bool readable = false;
   };
-  Link link(uint32_t cluster, unsigned copy);
+  Entry read(uint32_t cluster, unsigned copy);
 
   Geometry geometry_;
   CachedReader cache_;

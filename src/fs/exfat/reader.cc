@@ -1,0 +1,436 @@
+#include "fs/exfat/reader.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <boost/endian/conversion.hpp>
+#include <deque>
+#include <unordered_set>
+
+#include "fs/bitmap.h"
+#include "fs/chain.h"
+#include "fs/exfat/folder.h"
+#include "fs/exfat/geometry.h"
+#include "fs/pieces_source.h"
+#include "model/text.h"
+
+namespace undershelf::exfat {
+namespace {
+
+// A folder's content with the place of each part.
+struct Content {
+  std::vector<DirectoryEntry> entries;
+  std::vector<std::pair<size_t, uint64_t>> parts;  // first entry of a part, byte in the volume
+
+  uint64_t offset_of(size_t slot) const {
+    auto part = std::ranges::upper_bound(parts, slot, {}, &std::pair<size_t, uint64_t>::first);
+    --part;
+    return part->second + (slot - part->first) * sizeof(DirectoryEntry);
+  }
+};
+
+// A folder that is still to be read.
+struct Site {
+  Entry entry;                   // pushed once its clusters are known
+  std::vector<ByteRange> where;  // bytes in the volume
+  uint32_t first = 0;
+  bool live = false;
+};
+
+class Reader : public VolumeReader {
+ public:
+  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
+         const ReadOptions& options)
+      : source_(source),
+        window_(std::make_shared<Window>(source, where.offset, where.length)),
+        base_(where.offset),
+        geometry_(std::move(geometry)),
+        table_(window_),
+        zone_(options.zone) {
+    describe();
+  }
+
+  const Volume& volume() const override { return volume_; }
+
+  ByteRange next_used(const ByteRange& within) override {
+    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
+  }
+
+  void read(Sink& sink) override {
+    sink_ = &sink;
+    seen_.clear();
+    push_own_files();
+    Site root;
+    root.where = root_ranges();
+    root.live = true;
+    seen_.insert(geometry_.root_cluster);
+    const Content content = load(root.where);
+    take_sets(content, parse_folder(content.entries, upcase_), root);
+    // Living folders first: their clusters are theirs, whatever old entries say.
+    while (!live_.empty() || !deleted_.empty()) {
+      auto& queue = live_.empty() ? deleted_ : live_;
+      Site site = std::move(queue.front());
+      queue.pop_front();
+      read_site(std::move(site));
+    }
+  }
+
+ private:
+  void describe() {
+    volume_.file_system = "exfat";
+    volume_.serial = geometry_.serial;
+    volume_.offset = base_;
+    volume_.length = geometry_.volume_size;
+    volume_.sector_size = geometry_.sector_size;
+    volume_.cluster_size = geometry_.cluster_size;
+    volume_.heap_offset = base_ + geometry_.heap_offset;
+    volume_.cluster_count = geometry_.cluster_count;
+    volume_.confidence = geometry_.confidence;
+    volume_.notes = geometry_.notes;
+    const Content root = load(root_ranges());
+    const FolderContent content = parse_folder(root.entries, upcase_);
+    if (content.label) volume_.label = name_from_utf16(*content.label).text;
+    for (const DirectoryEntry& entry : content.bitmaps) {
+      const bool second = (entry.CustomDefined[0] & 1) != 0;
+      if (second != geometry_.second_bitmap && content.bitmaps.size() > 1) continue;
+      own_files_.push_back(own_file("[allocation bitmap]", 1, entry));
+      bitmap_.emplace(open(own_files_.back().streams[0]), volume_.heap(), geometry_.cluster_size,
+                      BitOrder::least_first);
+    }
+    if (!bitmap_) {
+      volume_.notes.emplace_back("The allocation bitmap is lost.");
+      volume_.confidence = std::max(10, volume_.confidence - 20);
+    }
+    if (content.upcase) {
+      own_files_.push_back(own_file("[up-case table]", 2, *content.upcase));
+      constexpr uint64_t kMostTable = 128 << 10;
+      const SourcePtr table = open(own_files_.back().streams[0]);
+      std::vector<std::byte> bytes(std::min(table->size(), kMostTable));
+      if (table->read(0, bytes).ok() && is_sound(bytes, *content.upcase)) {
+        upcase_ = UpcaseTable(bytes);
+      }
+    }
+  }
+
+  // Section 7.2.2, TableChecksum.
+  static bool is_sound(std::span<const std::byte> table, const DirectoryEntry& entry) {
+    uint32_t sum = 0;
+    for (const std::byte byte : table) {
+      sum = (sum << 31 | sum >> 1) + std::to_integer<uint32_t>(byte);
+    }
+    return sum == boost::endian::load_little_u32(entry.CustomDefined + 3);
+  }
+
+  // A file of the file system's own, as the root names it.
+  Entry own_file(const char* name, uint64_t key, const DirectoryEntry& found) {
+    Entry entry;
+    entry.key = key;
+    entry.system = true;
+    entry.name = {name, {}, false};
+    Stream stream;
+    stream.size = stream.valid_size =
+        std::min<uint64_t>(found.DataLength.value(), geometry_.volume_size);
+    stream.placement = Placement::exact;
+    const uint64_t clusters = clusters_of(stream.size);
+    Chain chain = this->chain(found.FirstCluster.value(), clusters);
+    if (chain.clusters < clusters) {
+      // Without its chain it is taken to lie in one piece, as formatters lay it down.
+      chain.runs = {{found.FirstCluster.value(), static_cast<uint32_t>(clusters)}};
+    }
+    add_pieces(stream, ranges(chain.runs));
+    entry.streams.push_back(std::move(stream));
+    return entry;
+  }
+
+  SourcePtr open(const Stream& stream) const {
+    return std::make_shared<PiecesSource>(source_, stream.pieces, stream.size);
+  }
+
+  void push_own_files() {
+    for (const Entry& entry : own_files_) sink_->add(entry);
+  }
+
+  uint64_t clusters_of(uint64_t bytes) const {
+    return bytes / geometry_.cluster_size + (bytes % geometry_.cluster_size != 0);
+  }
+
+  Chain chain(uint32_t first, uint64_t most) {
+    return follow_chain(first, most, geometry_.cluster_count, [&](uint32_t cluster) -> Link {
+      if (uint64_t{cluster} * 4 + 4 > geometry_.fat_size) return {};
+      std::array<std::byte, 4> bytes{};
+      if (!table_.read(geometry_.fat_offset + uint64_t{cluster} * 4, bytes)) return {};
+      const uint32_t value =
+          boost::endian::load_little_u32(reinterpret_cast<unsigned char*>(bytes.data()));
+      if (value == 0) return {Link::Kind::free, 0};
+      if (value == kBadCluster) return {Link::Kind::bad, 0};
+      return {value == kEndOfChain ? Link::Kind::end : Link::Kind::next, value};
+    });
+  }
+
+  // Bytes in the volume; only clusters that it has.
+  std::vector<ByteRange> ranges(const std::vector<Run>& runs) const {
+    std::vector<ByteRange> out;
+    for (const Run& run : runs) {
+      if (!geometry_.is_cluster(run.first)) continue;
+      const uint64_t most = uint64_t{geometry_.cluster_count} + 2 - run.first;
+      out.push_back({geometry_.offset_of(run.first),
+                     std::min<uint64_t>(run.count, most) * geometry_.cluster_size});
+    }
+    return out;
+  }
+
+  void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
+    for (const ByteRange& range : where) {
+      append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
+    }
+  }
+
+  std::vector<ByteRange> root_ranges() {
+    Chain found = chain(geometry_.root_cluster, kMostFolderBytes / geometry_.cluster_size + 1);
+    if (found.runs.empty()) found.runs = {{geometry_.root_cluster, 1}};
+    return ranges(found.runs);
+  }
+
+  Content load(const std::vector<ByteRange>& where) {
+    Content content;
+    for (const ByteRange& range : where) {
+      const size_t slot = content.entries.size();
+      const size_t count = range.length / sizeof(DirectoryEntry);
+      content.parts.emplace_back(slot, range.offset);
+      content.entries.resize(slot + count);
+      const auto bytes = std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
+      for (const ByteRange& bad : window_->read(range.offset, bytes).bad) {
+        if (sink_ != nullptr) {
+          damage(bad, fmt::format("{} bytes of a folder cannot be read.", bad.length));
+        }
+      }
+    }
+    return content;
+  }
+
+  void damage(const ByteRange& in_volume, std::string what) {
+    sink_->add(Damage{{base_ + in_volume.offset, in_volume.length}, std::move(what)});
+  }
+
+  void read_site(Site site) {
+    const Content content = load(site.where);
+    const FolderContent parsed = parse_folder(content.entries, upcase_);
+    Stream stream;
+    if (!site.where.empty()) stream.first = base_ + site.where.front().offset;
+    // A deleted folder whose place holds no set any more may have been empty, or is overwritten.
+    if (site.live || !parsed.sets.empty()) {
+      stream.placement = Placement::exact;
+      add_pieces(stream, site.where);
+    } else if (is_used(site)) {
+      site.entry.evidence.push_back({"folder-replaced", 0});
+    }
+    site.entry.streams.push_back(std::move(stream));
+    sink_->add(site.entry);
+    take_sets(content, parsed, site);
+  }
+
+  bool is_used(const Site& site) {
+    return !site.where.empty() && next_used({base_ + site.where.front().offset, 1}).length > 0;
+  }
+
+  void take_sets(const Content& content, const FolderContent& parsed, const Site& site) {
+    const bool is_root = site.first == 0;
+    if (parsed.broken > 0 && site.live) {
+      damage({content.parts.front().second, 0},
+             fmt::format("{} entry sets in {} are damaged.", parsed.broken,
+                         is_root ? "the root folder" : "the folder " + site.entry.name.text));
+    }
+    for (const EntrySet& set : parsed.sets) {
+      Entry entry = from_set(set, content.offset_of(set.slot), site.live);
+      if (!is_root) entry.parent = site.entry.key;
+      if (set.folder()) {
+        take_subfolder(set, std::move(entry));
+      } else {
+        entry.streams.push_back(file_stream(set, entry));
+        sink_->add(entry);
+      }
+    }
+  }
+
+  Entry from_set(const EntrySet& set, uint64_t offset, bool parent_live) const {
+    Entry entry;
+    entry.key = offset;
+    entry.kind = set.folder() ? Kind::folder : Kind::file;
+    entry.state = parent_live && set.in_use ? State::live : State::deleted;
+    const u8 type = set.has_file ? set.file.EntryType : set.stream.EntryType;
+    entry.marked_deleted = (type & kInUse) == 0;
+    entry.name = name_from_utf16(set.name);
+    if (!set.verified) {
+      entry.name.exact = false;
+      entry.evidence.push_back({"set-damaged", 0});
+    }
+    if (!set.has_file) {
+      entry.evidence.push_back({"set-cut", 0});
+      return entry;
+    }
+    const FileEntry& file = set.file;
+    entry.created =
+        time(file.CreateTimestamp.value(), file.Create10msIncrement, file.CreateUtcOffset);
+    entry.modified = time(file.LastModifiedTimestamp.value(), file.LastModified10msIncrement,
+                          file.LastModifiedUtcOffset);
+    entry.accessed = time(file.LastAccessedTimestamp.value(), 0, file.LastAccessedUtcOffset);
+    return entry;
+  }
+
+  // Sections 7.4.8 to 7.4.10. An offset counts only if its bit 7 is set; else the time is local.
+  std::optional<Time> time(uint32_t stamp, unsigned ten_ms, u8 offset) const {
+    CivilTime civil;
+    civil.year = 1980 + static_cast<int>(stamp >> 25);
+    civil.month = stamp >> 21 & 0x0F;
+    civil.day = stamp >> 16 & 0x1F;
+    civil.hour = stamp >> 11 & 0x1F;
+    civil.minute = stamp >> 5 & 0x3F;
+    civil.second = (stamp & 0x1F) * 2;
+    auto found = from_civil(civil);
+    if (!found) return std::nullopt;
+    if (ten_ms < 200) found->ticks += static_cast<int64_t>(ten_ms) * (kTicksPerSecond / 100);
+    if ((offset & 0x80) == 0) return zone_.to_utc(*found);
+    // Seven bits with sign, in quarters of an hour.
+    const int quarters = (offset & 0x7F) - ((offset & 0x40) != 0 ? 128 : 0);
+    found->ticks -= int64_t{quarters} * 15 * 60 * kTicksPerSecond;
+    return found;
+  }
+
+  Stream file_stream(const EntrySet& set, Entry& entry) {
+    Stream stream;
+    stream.size = set.stream.DataLength.value();
+    stream.valid_size = std::min(set.stream.ValidDataLength.value(), stream.size);
+    const uint32_t first = set.stream.FirstCluster.value();
+    if (stream.size == 0 && (first == 0 || entry.state == State::live)) {
+      stream.placement = Placement::exact;
+      return stream;
+    }
+    const uint64_t wanted = clusters_of(stream.size);
+    if (!geometry_.is_cluster(first) || wanted > geometry_.cluster_count) {
+      stream.size = std::min(stream.size, geometry_.volume_size);
+      stream.valid_size = std::min(stream.valid_size, stream.size);
+      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
+      entry.evidence.push_back({"first-cluster-invalid", first});
+      if (entry.state == State::live) {
+        damage({entry.key, sizeof(DirectoryEntry)},
+               fmt::format("The file {} lies where the volume has no clusters.", entry.name.text));
+      }
+      return stream;
+    }
+    stream.first = base_ + geometry_.offset_of(first);
+    if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
+    if (set.contiguous()) {
+      place_contiguously(stream, entry, first, wanted);
+    } else if (entry.state == State::live) {
+      place_chain(stream, entry, first, wanted);
+    } else {
+      stream.open = true;
+      const Chain left = chain(first, wanted);
+      const bool whole = left.clusters == wanted &&
+                         (left.end == Chain::End::marked || left.end == Chain::End::enough);
+      if (whole && is_free(left)) add_pieces(stream, ranges(left.runs));
+    }
+    return stream;
+  }
+
+  // Some drivers leave the chain of a deleted file in place: it holds as long as all of it is free.
+  bool is_free(const Chain& left) {
+    return std::ranges::none_of(ranges(left.runs), [&](const ByteRange& range) {
+      return next_used({base_ + range.offset, range.length}).length > 0;
+    });
+  }
+
+  // The flag NoFatChain says that the clusters follow each other.
+  void place_contiguously(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
+    const auto found = ranges({{first, static_cast<uint32_t>(wanted)}});
+    stream.placement = Placement::exact;
+    add_pieces(stream, found);
+    note_short(stream, entry, found.empty() ? 0 : found[0].length);
+  }
+
+  void place_chain(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
+    const Chain found = chain(first, wanted + 1);
+    if (found.clusters == 0) {
+      stream.open = true;
+      entry.evidence.push_back({"chain-lost", 0});
+      damage({entry.key, sizeof(DirectoryEntry)},
+             fmt::format("The FAT has no chain for the file {}.", entry.name.text));
+      return;
+    }
+    stream.placement = Placement::exact;
+    add_pieces(stream, ranges(found.runs));
+    note_short(stream, entry, found.clusters * geometry_.cluster_size);
+    if (found.end != Chain::End::marked && found.clusters < wanted) {
+      damage({entry.key, sizeof(DirectoryEntry)},
+             fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
+                         to_text(found.end), found.clusters, wanted));
+    }
+  }
+
+  void note_short(Stream& stream, Entry& entry, uint64_t there) const {
+    if (there >= stream.size) return;
+    append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});
+    entry.evidence.push_back({"chain-short", stream.size - there});
+  }
+
+  void take_subfolder(const EntrySet& set, Entry entry) {
+    const uint32_t first = set.stream.FirstCluster.value();
+    const bool live = entry.state == State::live;
+    const bool valid = geometry_.is_cluster(first);
+    if (!valid || !seen_.insert(first).second) {
+      entry.evidence.push_back({valid ? "folder-read-before" : "first-cluster-invalid", first});
+      if (live) {
+        damage({entry.key, sizeof(DirectoryEntry)},
+               fmt::format("The folder {} starts {}; it is not entered.", entry.name.text,
+                           valid ? "where a folder read before does"
+                                 : "at a cluster that the volume has not"));
+      }
+      Stream stream;
+      if (valid) stream.first = base_ + geometry_.offset_of(first);
+      entry.streams.push_back(std::move(stream));
+      sink_->add(entry);
+      return;
+    }
+    Site site;
+    site.first = first;
+    site.live = live;
+    const uint64_t size = std::min(set.stream.DataLength.value(), kMostFolderBytes);
+    const uint64_t wanted = std::max<uint64_t>(1, clusters_of(size));
+    std::vector<Run> runs{{first, static_cast<uint32_t>(wanted)}};
+    if (!set.contiguous()) {
+      const Chain found = chain(first, wanted);
+      // Without a chain the clusters are taken to follow each other: what is in them verifies
+      // itself.
+      if (found.clusters > 0 && (live || is_free(found))) runs = found.runs;
+    }
+    site.where = ranges(runs);
+    site.entry = std::move(entry);
+    (live ? live_ : deleted_).push_back(std::move(site));
+  }
+
+  SourcePtr source_;
+  std::shared_ptr<const Window> window_;
+  uint64_t base_;  // byte of the source at which the volume starts
+  Geometry geometry_;
+  CachedReader table_;
+  Zone zone_;
+  UpcaseTable upcase_;
+  Volume volume_;
+  std::vector<Entry> own_files_;
+  std::optional<UseBitmap> bitmap_;
+  Sink* sink_ = nullptr;
+  std::deque<Site> live_, deleted_;
+  std::unordered_set<uint32_t> seen_;  // first clusters of folders read
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options) {
+  const Window window(source, where.offset, where.length);
+  std::optional<Geometry> geometry = find_geometry(window, options.headless);
+  if (!geometry) return nullptr;
+  return std::make_unique<Reader>(source, where, *geometry, options);
+}
+
+}  // namespace undershelf::exfat

@@ -1,0 +1,130 @@
+// Damage on an exFAT volume: each costs only what it damages, is counted and reported.
+#include <gtest/gtest.h>
+
+#include <functional>
+#include <map>
+
+#include "model/text.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+std::string utf16(const std::string& text) {
+  std::string out;
+  for (const char16_t unit : to_utf16(text)) {
+    out += static_cast<char>(unit & 0xFF);
+    out += static_cast<char>(unit >> 8);
+  }
+  return out;
+}
+
+// The first entry of the set whose first name entry holds `name`.
+size_t set_of(const std::string& image, const std::string& name) {
+  for (size_t at = image.find(utf16(name)); at != std::string::npos;
+       at = image.find(utf16(name), at + 1)) {
+    if (at % 32 == 2 && (image[at - 2] & 0x7F) == 0x41) return at - 2 - 64;
+  }
+  ADD_FAILURE() << name;
+  return 0;
+}
+
+struct Harm {
+  const char* name;
+  std::function<void(std::string&)> harm;
+  int code;            // of the scan
+  std::string path;    // the one that may differ
+  std::string rating;  // what becomes of it; empty: it is not listed any more
+};
+
+class ExfatDamage : public testing::TestWithParam<Harm> {
+ protected:
+  std::map<std::string, Json> scan(const std::string& image, int code) {
+    write_file(folder_.path("card.img"), image);
+    const Outcome outcome = undershelf(
+        {"scan", folder_.path("card.img"), "--shelf", folder_.path("shelf"), "--replace"});
+    EXPECT_EQ(outcome.code, code) << outcome.err;
+    std::map<std::string, Json> found;
+    for (Json row : undershelf({"list", folder_.path("shelf"), "--format", "jsonl"}).lines()) {
+      row.erase("id");
+      const std::string path = row["path"];
+      found[path] = std::move(row);
+    }
+    return found;
+  }
+  TempFolder folder_;
+};
+
+TEST_P(ExfatDamage, CostsOnlyWhatItDamages) {
+  const Harm& harm = GetParam();
+  std::string image = sample("exfat-camera");
+  const auto sound = scan(image, 0);
+  harm.harm(image);
+  auto damaged = scan(image, harm.code);
+  for (const auto& [path, row] : sound) {
+    if (path == harm.path) continue;
+    EXPECT_TRUE(damaged.contains(path)) << path;
+    EXPECT_EQ(damaged[path], row) << path;
+  }
+  if (harm.path.empty()) return;
+  ASSERT_EQ(damaged.contains(harm.path), !harm.rating.empty());
+  if (harm.rating.empty()) return;
+  EXPECT_EQ(damaged[harm.path]["rating"], harm.rating);
+}
+
+const std::string kLive = "DCIM/100COAST/COAST0020.PNG";
+const std::string kLost = "DCIM/100COAST/COAST0012.PNG";
+size_t live_set(const std::string& image) { return set_of(image, "COAST0020.PNG"); }
+size_t lost_set(const std::string& image) { return set_of(image, "COAST0012.PNG"); }
+
+INSTANTIATE_TEST_SUITE_P(
+    Harms, ExfatDamage,
+    testing::Values(
+        Harm{"bootRegion", [](std::string& i) { i.replace(0, 6144, 6144, '\0'); }, 0, "", ""},
+        Harm{"oneByteOfTheBootRegion", [](std::string& i) { i[92] = 0x10; }, 0, "", ""},
+        Harm{"backup", [](std::string& i) { i.replace(6144, 6144, 6144, '\0'); }, 0, "", ""},
+        Harm{"checksumOfALivingSet", [](std::string& i) { i[live_set(i) + 2] ^= 0x11; }, 1, kLive,
+             "whole"},
+        Harm{"checksumAndHash",
+             [](std::string& i) {
+               i[live_set(i) + 2] ^= 0x11;
+               i[live_set(i) + 36] ^= 0x11;
+             },
+             1, kLive, "whole"},
+        Harm{"countOf255", [](std::string& i) { i[live_set(i) + 1] = '\xFF'; }, 1, kLive, "whole"},
+        Harm{"countOf255Deleted", [](std::string& i) { i[lost_set(i) + 1] = '\xFF'; }, 0, kLost,
+             "likely"},
+        Harm{"firstClusterOutside", [](std::string& i) { put32(i, live_set(i) + 52, 0x7FFFFFFF); },
+             1, kLive, "gone"},
+        Harm{"sizeBeyondTheVolume",
+             [](std::string& i) { put32(i, live_set(i) + 32 + 28, 0x00FFFFFF); }, 1, kLive, "gone"},
+        // Its times are lost, its name and place are not.
+        Harm{"headOfADeletedSet", [](std::string& i) { i.replace(lost_set(i), 32, 32, '\x20'); }, 0,
+             kLost, "likely"},
+        Harm{"nameOfADeletedSet", [](std::string& i) { i[lost_set(i) + 66] ^= 1; }, 0, kLost, ""}),
+    [](const auto& one) { return std::string(one.param.name); });
+
+TEST_F(ExfatDamage, BitmapShorterThanTheVolume) {
+  std::string image = sample("exfat-camera");
+  const auto sound = scan(image, 0);
+  const size_t entry = image.find(std::string("\x81\0", 2) + std::string(18, '\0'), 1 << 16);
+  ASSERT_NE(entry, std::string::npos);
+  put32(image, entry + 24, 100);
+  EXPECT_EQ(scan(image, 0), sound) << "what the bitmap does not tell, living files do";
+}
+
+TEST_F(ExfatDamage, FolderThatHoldsItself) {
+  std::string image = sample("exfat-camera");
+  const auto sound = scan(image, 0);
+  const size_t clips = set_of(image, "CLIPS");
+  const size_t coast = set_of(image, "100COAST");
+  image.replace(coast + 52, 4, image.substr(set_of(image, "DCIM") + 52, 4));
+  ASSERT_NE(clips, coast);
+  const auto rows = scan(image, 1);
+  EXPECT_TRUE(rows.contains("CLIPS/CLIP0002.WAV"));
+  EXPECT_TRUE(rows.contains("DCIM/100COAST"));
+  EXPECT_LT(rows.size(), sound.size()) << "the folder's own place is not recorded any more";
+}
+
+}  // namespace
+}  // namespace undershelf::test
