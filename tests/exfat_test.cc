@@ -1,11 +1,8 @@
 // Damage on an exFAT volume: each costs only what it damages, is counted and reported.
 #include <gtest/gtest.h>
 
-#include <functional>
-#include <map>
-
+#include "harm.h"
 #include "model/text.h"
-#include "support.h"
 
 namespace undershelf::test {
 namespace {
@@ -29,48 +26,9 @@ size_t set_of(const std::string& image, const std::string& name) {
   return 0;
 }
 
-struct Harm {
-  const char* name;
-  std::function<void(std::string&)> harm;
-  int code;            // of the scan
-  std::string path;    // the one that may differ
-  std::string rating;  // what becomes of it; empty: it is not listed any more
-};
+class ExfatDamage : public testing::TestWithParam<Harm> {};
 
-class ExfatDamage : public testing::TestWithParam<Harm> {
- protected:
-  std::map<std::string, Json> scan(const std::string& image, int code) {
-    write_file(folder_.path("card.img"), image);
-    const Outcome outcome = undershelf(
-        {"scan", folder_.path("card.img"), "--shelf", folder_.path("shelf"), "--replace"});
-    EXPECT_EQ(outcome.code, code) << outcome.err;
-    std::map<std::string, Json> found;
-    for (Json row : undershelf({"list", folder_.path("shelf"), "--format", "jsonl"}).lines()) {
-      row.erase("id");
-      const std::string path = row["path"];
-      found[path] = std::move(row);
-    }
-    return found;
-  }
-  TempFolder folder_;
-};
-
-TEST_P(ExfatDamage, CostsOnlyWhatItDamages) {
-  const Harm& harm = GetParam();
-  std::string image = sample("exfat-camera");
-  const auto sound = scan(image, 0);
-  harm.harm(image);
-  auto damaged = scan(image, harm.code);
-  for (const auto& [path, row] : sound) {
-    if (path == harm.path) continue;
-    EXPECT_TRUE(damaged.contains(path)) << path;
-    EXPECT_EQ(damaged[path], row) << path;
-  }
-  if (harm.path.empty()) return;
-  ASSERT_EQ(damaged.contains(harm.path), !harm.rating.empty());
-  if (harm.rating.empty()) return;
-  EXPECT_EQ(damaged[harm.path]["rating"], harm.rating);
-}
+TEST_P(ExfatDamage, CostsOnlyWhatItDamages) { expect_cost("exfat-camera", GetParam()); }
 
 const std::string kLive = "DCIM/100COAST/COAST0020.PNG";
 const std::string kLost = "DCIM/100COAST/COAST0012.PNG";
@@ -102,25 +60,25 @@ INSTANTIATE_TEST_SUITE_P(
         Harm{"headOfADeletedSet", [](std::string& i) { i.replace(lost_set(i), 32, 32, '\x20'); }, 0,
              kLost, "likely"},
         Harm{"nameOfADeletedSet", [](std::string& i) { i[lost_set(i) + 66] ^= 1; }, 0, kLost, ""}),
-    [](const auto& one) { return std::string(one.param.name); });
+    name_of_harm);
 
-TEST_F(ExfatDamage, BitmapShorterThanTheVolume) {
+TEST(ExfatVolume, BitmapShorterThanTheVolume) {
   std::string image = sample("exfat-camera");
-  const auto sound = scan(image, 0);
+  const auto sound = list_of(image, 0);
   const size_t entry = image.find(std::string("\x81\0", 2) + std::string(18, '\0'), 1 << 16);
   ASSERT_NE(entry, std::string::npos);
   put32(image, entry + 24, 100);
-  EXPECT_EQ(scan(image, 0), sound) << "what the bitmap does not tell, living files do";
+  EXPECT_EQ(list_of(image, 0), sound) << "what the bitmap does not tell, living files do";
 }
 
-TEST_F(ExfatDamage, FolderThatHoldsItself) {
+TEST(ExfatVolume, FolderThatHoldsItself) {
   std::string image = sample("exfat-camera");
-  const auto sound = scan(image, 0);
+  const auto sound = list_of(image, 0);
   const size_t clips = set_of(image, "CLIPS");
   const size_t coast = set_of(image, "100COAST");
   image.replace(coast + 52, 4, image.substr(set_of(image, "DCIM") + 52, 4));
   ASSERT_NE(clips, coast);
-  const auto rows = scan(image, 1);
+  const auto rows = list_of(image, 1);
   EXPECT_TRUE(rows.contains("CLIPS/CLIP0002.WAV"));
   EXPECT_TRUE(rows.contains("DCIM/100COAST"));
   EXPECT_LT(rows.size(), sound.size()) << "the folder's own place is not recorded any more";

@@ -92,13 +92,17 @@ void print_device(const DeviceFacts& device) {
 
 std::string scheme_text(const Layout& layout) {
   if (layout.scheme == "none") return "none";
-  return fmt::format("{}, in sectors of {} bytes", layout.scheme == "mbr" ? "MBR" : "GPT",
-                     layout.sector_size);
+  const char* name = layout.scheme == "mbr"   ? "MBR"
+                     : layout.scheme == "gpt" ? "GPT"
+                                              : "Apple partition map";
+  return fmt::format("{}, in sectors of {} bytes", name, layout.sector_size);
 }
 
 std::string recognised_text(const Partition& partition, const Survey& found,
                             const std::string& path, uint64_t skip) {
-  if (partition.container) return "holds the logical volumes";
+  if (partition.container) {
+    return found.layout.scheme == "apm" ? "holds no volume" : "holds the logical volumes";
+  }
   if (found.has_volume_in(partition.number)) return "yes";
   const std::string other = other_system(partition, found, path, skip);
   return other.empty() ? "no" : fmt::format("as {}, which is not read here", other);

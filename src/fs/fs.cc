@@ -5,14 +5,15 @@
 
 #include "fs/exfat/reader.h"
 #include "fs/fat/reader.h"
+#include "fs/hfsplus/reader.h"
 #include "fs/ntfs/reader.h"
 
 namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
-  static constexpr std::array kFileSystems = {FileSystem{"fat", fat::open},
-                                              FileSystem{"exfat", exfat::open},
-                                              FileSystem{"ntfs", ntfs::open}};
+  static constexpr std::array kFileSystems = {
+      FileSystem{"fat", fat::open}, FileSystem{"exfat", exfat::open},
+      FileSystem{"ntfs", ntfs::open}, FileSystem{"hfsplus", hfsplus::open}};
   return kFileSystems;
 }
 

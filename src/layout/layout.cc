@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <boost/endian/buffers.hpp>
 
+#include "layout/apm.h"
 #include "layout/gpt.h"
 
 namespace undershelf {
@@ -142,6 +143,10 @@ Layout read_layout(const Source& source, uint32_t sector_size) {
       note_oddities(source, *gpt);
       return *gpt;
     }
+  }
+  if (std::optional<Layout> apm = read_apm(source)) {
+    note_oddities(source, *apm);
+    return *apm;
   }
   Layout layout;
   layout.sector_size = sector_size;

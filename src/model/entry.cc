@@ -17,8 +17,8 @@ std::string_view to_text(Encoding encoding) {
 }
 
 std::string_view to_text(Codec codec) {
-  constexpr std::array<std::string_view, 6> kTexts = {"none",     "lznt1",     "xpress4k",
-                                                      "xpress8k", "xpress16k", "lzx"};
+  constexpr std::array<std::string_view, 8> kTexts = {
+      "none", "lznt1", "xpress4k", "xpress8k", "xpress16k", "lzx", "zlib", "zlib-blocks"};
   return kTexts[static_cast<size_t>(codec)];
 }
 

@@ -19,10 +19,12 @@ enum class Encoding : uint8_t { plain, compressed, encrypted };
 enum class Codec : uint8_t {
   none,
   lznt1,  // NTFS, in units of so many clusters; a unit's place in the pieces is its logical place
-  xpress4k,   // the system compression of Windows: a table of chunks, then the chunks, packed
-  xpress8k,   // likewise
-  xpress16k,  // likewise
-  lzx,        // likewise, in chunks of 32 KiB
+  xpress4k,     // the system compression of Windows: a table of chunks, then the chunks, packed
+  xpress8k,     // likewise
+  xpress16k,    // likewise
+  lzx,          // likewise, in chunks of 32 KiB
+  zlib,         // HFS+, inline: one block
+  zlib_blocks,  // HFS+, in a resource fork: a table of blocks of 64 KiB, then the blocks
 };
 
 // How it is known where a stream's bytes lie.
@@ -91,6 +93,7 @@ struct Entry {
   std::optional<Time> created, modified, accessed, deleted;
   std::vector<Stream> streams;  // a folder's own content is its stream; it claims its clusters
   std::vector<OtherName> other_names;
+  std::string finder_info;  // HFS+: 32 bytes, beginning with type and creator; empty if all zero
   std::string link_target;  // of a symbolic link or mount point, as stored; UTF-8
   Pieces structures;        // ranges that its metadata holds besides its streams
   std::vector<Evidence> evidence;

@@ -56,6 +56,14 @@ std::string evidence_sentence(const Evidence& fact) {
   if (fact.fact == "set-cut") {
     return "The first entry of its set was used again: its times are lost, its name is not.";
   }
+  if (fact.fact == "thread-only") return "Only a thread record tells its name and folder.";
+  if (fact.fact == "record-cut") {
+    return fmt::format("Only the first {} bytes of its record are left.", fact.amount);
+  }
+  if (fact.fact == "extents-missing") {
+    return fmt::format("No extent tells where {} of its bytes lie.", fact.amount);
+  }
+  if (fact.fact == "link-content-lost") return "The content this hard link leads to is lost.";
   if (fact.fact == "record-torn") return "Its record was torn by an interrupted write.";
   if (fact.fact == "record-damaged") return "Its record is damaged; parts of it are lost.";
   if (fact.fact == "record-lost") return "Its record is lost; the index of its folder names it.";

@@ -26,7 +26,8 @@ CREATE TABLE entries(
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
   marked_deleted INTEGER NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
-  deleted INTEGER, original_path TEXT, link_target TEXT, merged_into INTEGER);
+  deleted INTEGER, original_path TEXT, link_target TEXT,
+  finder_info BLOB, merged_into INTEGER);
 CREATE TABLE names(
   id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, parent INTEGER, parent_key INTEGER,
   kind TEXT NOT NULL, name TEXT NOT NULL, raw_name BLOB, name_exact INTEGER NOT NULL);

@@ -53,7 +53,8 @@ struct VolumeWriter::Rows {
         entry(db,
               "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
               "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-              "accessed, deleted, link_target) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+              "accessed, deleted, link_target, finder_info) "
+              "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
                "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
@@ -200,6 +201,9 @@ int64_t VolumeWriter::add(const Entry& entry) {
   bind_time(row, 16, entry.accessed);
   bind_time(row, 17, entry.deleted);
   if (!entry.link_target.empty()) row.bindNoCopy(18, entry.link_target);
+  if (!entry.finder_info.empty()) {
+    row.bindNoCopy(19, entry.finder_info.data(), static_cast<int>(entry.finder_info.size()));
+  }
   row.exec();
   row.reset();
   row.clearBindings();

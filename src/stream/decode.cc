@@ -1,6 +1,7 @@
 #include "stream/decode.h"
 
 #include <wimlib.h>
+#include <zlib.h>
 
 #include <algorithm>
 #include <bit>
@@ -63,6 +64,19 @@ bool decode_lznt1(std::span<const std::byte> stored, std::span<std::byte> out) {
     at += length;
   }
   return true;
+}
+
+bool decode_zlib(std::span<const std::byte> stored, std::span<std::byte> out) {
+  if (stored.empty()) return false;
+  if ((stored[0] & std::byte{0x0F}) == std::byte{0x0F}) {
+    if (stored.size() - 1 != out.size()) return false;
+    std::ranges::copy(stored.subspan(1), out.begin());
+    return true;
+  }
+  uLongf length = out.size();
+  return uncompress(reinterpret_cast<Bytef*>(out.data()), &length,
+                    reinterpret_cast<const Bytef*>(stored.data()), stored.size()) == Z_OK &&
+         length == out.size();
 }
 
 struct ChunkDecoder::Handle {

@@ -13,6 +13,9 @@ namespace undershelf {
 // the data are no such thing; `out` then holds what came before the fault.
 bool decode_lznt1(std::span<const std::byte> stored, std::span<std::byte> out);
 
+// One block of zlib, or, behind a first byte of xF, of bytes as they are: exactly `out`.
+bool decode_zlib(std::span<const std::byte> stored, std::span<std::byte> out);
+
 // The decoders of system-compressed files, by libwim. Not to be shared between threads.
 class ChunkDecoder {
  public:

@@ -12,8 +12,8 @@ inline Storage storage_of(const SQLite::Column& codec, const SQLite::Column& uni
   const uint64_t bytes = size_of(unit);
   if (codec.isNull() || bytes == 0 || bytes > kMostUnit) return {};
   const std::string_view name = codec.getText();
-  for (const Codec known :
-       {Codec::lznt1, Codec::xpress4k, Codec::xpress8k, Codec::xpress16k, Codec::lzx}) {
+  for (const Codec known : {Codec::lznt1, Codec::xpress4k, Codec::xpress8k, Codec::xpress16k,
+                            Codec::lzx, Codec::zlib, Codec::zlib_blocks}) {
     if (to_text(known) == name) return {known, bytes};
   }
   return {};

@@ -111,7 +111,14 @@ std::optional<Hole::Why> StreamReader::load(const ByteRange& stored,
 }
 
 std::optional<Hole::Why> StreamReader::decode_unit(uint64_t unit, std::span<std::byte> out) const {
-  return storage_.codec == Codec::lznt1 ? decode_in_place(unit, out) : decode_chunk(unit, out);
+  if (storage_.codec == Codec::lznt1) return decode_in_place(unit, out);
+  if (storage_.codec == Codec::zlib) {
+    std::vector<std::byte> bytes;
+    if (const auto why = load({0, planned_}, bytes)) return why;
+    return decode_zlib(bytes, out) ? std::nullopt : std::optional(Hole::Why::undecodable);
+  }
+  if (storage_.codec == Codec::zlib_blocks) return decode_block(unit, out);
+  return decode_chunk(unit, out);
 }
 
 // A unit without sparse clusters is stored as it is, one of sparse clusters only is zeros, any
@@ -162,6 +169,28 @@ std::optional<Hole::Why> StreamReader::decode_chunk(uint64_t unit, std::span<std
   if (end < begin || end - begin > storage_.unit || end > planned_) return Hole::Why::undecodable;
   if (const auto why = load({table + begin, end - begin}, bytes)) return why;
   if (!ChunkDecoder(storage_.codec).decode(bytes, out)) return Hole::Why::undecodable;
+  return std::nullopt;
+}
+
+// A resource fork whose first resource begins with a count of blocks and, for each, where it
+// begins, counted from that count, and how long it is; little-endian, unlike the fork's own header.
+std::optional<Hole::Why> StreamReader::decode_block(uint64_t unit, std::span<std::byte> out) const {
+  std::vector<std::byte> bytes;
+  const auto number = [&](size_t at) {
+    return boost::endian::load_little_u32(reinterpret_cast<const unsigned char*>(bytes.data()) +
+                                          at);
+  };
+  if (const auto why = load({0, 4}, bytes)) return why;
+  const uint64_t table =
+      boost::endian::big_to_native(number(0)) + uint64_t{4};  // behind its length
+  if (const auto why = load({table, 4}, bytes)) return why;
+  if (unit >= number(0)) return Hole::Why::undecodable;
+  if (const auto why = load({table + 4 + 8 * unit, 8}, bytes)) return why;
+  const uint64_t begin = number(0);
+  const uint64_t length = number(4);
+  if (length == 0 || length > storage_.unit + 1024) return Hole::Why::undecodable;
+  if (const auto why = load({table + begin, length}, bytes)) return why;
+  if (!decode_zlib(bytes, out)) return Hole::Why::undecodable;
   return std::nullopt;
 }
 

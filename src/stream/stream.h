@@ -65,6 +65,7 @@ class StreamReader {
   std::optional<Hole::Why> decode_unit(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Hole::Why> decode_in_place(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Hole::Why> decode_chunk(uint64_t unit, std::span<std::byte> out) const;
+  std::optional<Hole::Why> decode_block(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Hole::Why> load(const ByteRange& stored, std::vector<std::byte>& bytes) const;
 
   SourcePtr source_;

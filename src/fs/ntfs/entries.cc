@@ -9,8 +9,6 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr uint64_t kMostFileBytes = 1ULL << 62;
-
 // What is left of a file's names for people: short names only where there is no other in the same
 // folder, each name once.
 std::vector<FoundName> names_for_people(std::vector<FoundName> names) {
@@ -214,7 +212,7 @@ Entry EntryMaker::deleted(const File& file, const LostNames::Known* known) const
     }
   }
   // Some drivers cut the size before they free the record.
-  if (entry.kind == Kind::file && known->size > 0 && known->size < kMostFileBytes &&
+  if (entry.kind == Kind::file && known->size > 0 && known->size < most_bytes_ &&
       entry.streams.front().size == 0) {
     Stream& main = entry.streams.front();
     main = {};
@@ -252,7 +250,7 @@ Entry EntryMaker::ghost(const Ghost& ghost, uint64_t place) const {
   }
   entry.kind = folder ? Kind::folder : Kind::file;
   entry.streams.emplace_back();
-  if (!folder && size < kMostFileBytes) {
+  if (!folder && size < most_bytes_) {
     entry.streams[0].size = entry.streams[0].valid_size = size;
     append_piece(entry.streams[0].pieces, {Piece::Kind::unknown, 0, size});
   }

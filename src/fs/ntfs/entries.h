@@ -12,7 +12,9 @@ namespace undershelf::ntfs {
 // Which folders are meant by references, and what of the volume is the file system's own.
 class EntryMaker {
  public:
-  explicit EntryMaker(const Catalogue& catalogue) : catalogue_(catalogue) {}
+  // `most_bytes`: what the volume holds; sizes beyond it that only names tell are not believed.
+  EntryMaker(const Catalogue& catalogue, uint64_t most_bytes)
+      : catalogue_(catalogue), most_bytes_(most_bytes) {}
 
   // The entry of a record in use. Parents are taken as recorded: they need not be read yet.
   Entry live(const File& file);
@@ -28,6 +30,7 @@ class EntryMaker {
   void set_parent(std::optional<uint64_t>& parent, uint64_t reference, bool as_recorded) const;
 
   const Catalogue& catalogue_;
+  uint64_t most_bytes_;
   std::vector<uint64_t> system_folders_ = {kExtend};  // numbers, sorted
 };
 

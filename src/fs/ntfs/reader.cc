@@ -35,7 +35,7 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     damaged_ = 0;
     catalogue_.emplace(mft_.count());
-    maker_.emplace(*catalogue_);
+    maker_.emplace(*catalogue_, volume_.length);
     extensions_.clear();
     deferred_.clear();
     deleted_.clear();

@@ -1,0 +1,153 @@
+#include "fs/hfsplus/catalog.h"
+
+#include <algorithm>
+
+namespace undershelf::hfsplus {
+namespace {
+
+constexpr size_t kMostName = 255;  // UTF-16 units
+
+struct KeyHead {
+  be16 keyLength;
+  be32 parentID;
+  be16 nameLength;
+};
+static_assert(sizeof(KeyHead) == 8);
+
+// Copies what is there of a record; the rest stays zero.
+template <typename T>
+size_t copy_known(Bytes bytes, T& record) {
+  const size_t known = std::min(bytes.size(), sizeof(T));
+  std::memcpy(static_cast<void*>(&record), bytes.data(), known);
+  return known;
+}
+
+// From 1980 to 2036.
+bool is_plausible(const be32& date) {
+  return date.value() > 2'398'377'600U && date.value() < 4'165'000'000U;
+}
+
+bool is_user(uint32_t cnid) { return cnid == kRoot || cnid >= kFirstUser; }
+
+}  // namespace
+
+std::optional<Time> to_time(uint32_t stored) {
+  constexpr int64_t kFrom1904To1970 = 2'082'844'800;
+  if (stored == 0) return std::nullopt;
+  return Time{(int64_t{stored} - kFrom1904To1970) * kTicksPerSecond};
+}
+
+std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict) {
+  const auto head = load<KeyHead>(bytes);
+  if (!head) return std::nullopt;
+  const size_t key = head->keyLength.value();
+  const size_t units = head->nameLength.value();
+  if (units > kMostName || key < 6 + 2 * units || key > 6 + 2 * kMostName || key % 2 != 0 ||
+      (strict && key != 6 + 2 * units) || 2 + key + 2 > bytes.size()) {
+    return std::nullopt;
+  }
+  CatalogRecord record;
+  record.parent = head->parentID.value();
+  record.name = utf16_at(bytes, sizeof(KeyHead), units);
+  const Bytes data = bytes.subspan(2 + key);
+  const uint16_t type = load<be16>(data)->value();
+  if (type < kFolder || type > kFileThread || record.parent == 0) return std::nullopt;
+  record.type = static_cast<RecordType>(type);
+  size_t size = 0;
+  if (record.is_thread()) {
+    const auto thread = load<ThreadRecord>(data);
+    if (!thread || units != 0) return std::nullopt;
+    const size_t name = thread->nameLength.value();
+    size = sizeof(ThreadRecord) + 2 * name;
+    record.thread_parent = thread->parentID.value();
+    record.thread_name = utf16_at(data, sizeof(ThreadRecord), name);
+    if (record.thread_name.size() != name || name > kMostName) return std::nullopt;
+    if (strict && (name == 0 || thread->reserved.value() != 0 || !is_user(record.parent) ||
+                   !(is_user(record.thread_parent) || record.thread_parent == kRootParent))) {
+      return std::nullopt;
+    }
+    record.known = size;
+  } else if (record.type == kFolder) {
+    size = sizeof(FolderRecord);
+    record.known = copy_known(data, record.folder);
+  } else {
+    size = sizeof(FileRecord);
+    record.known = copy_known(data, record.file);
+  }
+  if (!record.is_thread()) {
+    // At least to the dates.
+    constexpr size_t kLeast = offsetof(FolderRecord, backupDate);
+    const bool folder = record.type == kFolder;
+    if (units == 0 || record.known < kLeast || !is_user(record.cnid())) return std::nullopt;
+    if (strict &&
+        ((folder ? record.folder.flags.value() : record.file.flags.value()) > 0x00FF ||
+         !(is_user(record.parent) || record.parent == kRootParent) ||
+         record.cnid() == record.parent ||
+         !is_plausible(folder ? record.folder.createDate : record.file.createDate) ||
+         !is_plausible(folder ? record.folder.contentModDate : record.file.contentModDate))) {
+      return std::nullopt;
+    }
+  }
+  record.length = 2 + key + std::min(size, data.size());
+  return record;
+}
+
+void each_stale(Bytes slack, const std::function<void(const CatalogRecord&)>& visit) {
+  for (size_t at = 0; at + sizeof(KeyHead) + 2 <= slack.size();) {
+    const auto record = parse_catalog(slack.subspan(at), true);
+    if (record) visit(*record);
+    at += record ? (record->length + 1) / 2 * 2 : 2;
+  }
+}
+
+std::optional<ExtentRecord> parse_extents(Bytes bytes, bool strict) {
+  const auto key = load<ExtentKey>(bytes);
+  if (!key || key->keyLength.value() != sizeof(ExtentKey) - 2) return std::nullopt;
+  ExtentRecord record;
+  record.file = key->fileID.value();
+  record.resource = key->forkType == 0xFF;
+  record.start_block = key->startBlock.value();
+  if (key->forkType != 0 && key->forkType != 0xFF) return std::nullopt;
+  const Bytes data = bytes.subspan(sizeof(ExtentKey));
+  if (data.size() < sizeof(record.extents)) return std::nullopt;
+  std::memcpy(static_cast<void*>(record.extents), data.data(), sizeof(record.extents));
+  if (strict && (key->pad != 0 || record.file < kFirstUser || record.start_block == 0 ||
+                 record.extents[0].blockCount.value() == 0)) {
+    return std::nullopt;
+  }
+  return record;
+}
+
+std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict) {
+  constexpr size_t kMostInline = 64 << 10;
+  const auto key = load<AttributeKey>(bytes);
+  if (!key) return std::nullopt;
+  const size_t units = key->nameLength.value();
+  const size_t data_at = 2 + size_t{key->keyLength.value()};
+  if (units == 0 || units > 127 || key->keyLength.value() < sizeof(AttributeKey) - 2 + 2 * units ||
+      data_at + 4 > bytes.size() || key->startBlock.value() != 0 ||
+      (strict && key->pad.value() != 0)) {
+    return std::nullopt;
+  }
+  AttributeRecord record;
+  record.file = key->fileID.value();
+  record.name = utf16_at(bytes, sizeof(AttributeKey), units);
+  const Bytes data = bytes.subspan(data_at);
+  const uint32_t type = load<be32>(data)->value();
+  if (type == kInlineAttribute) {
+    const auto size = load<be32>(data, 12);
+    constexpr size_t kHead = 16;
+    if (!size || size->value() > kMostInline || size->value() > data.size() - kHead) {
+      return std::nullopt;
+    }
+    record.inline_data.assign(reinterpret_cast<const char*>(data.data()) + kHead, size->value());
+  } else if (type == kForkAttribute) {
+    record.fork = load<ForkData>(data, 8);
+    if (!record.fork) return std::nullopt;
+  } else {
+    return std::nullopt;
+  }
+  return record;
+}
+
+}  // namespace undershelf::hfsplus

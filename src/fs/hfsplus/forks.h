@@ -1,0 +1,47 @@
+// From forks and attributes to streams.
+#pragma once
+
+#include <map>
+
+#include "fs/hfsplus/catalog.h"
+#include "model/entry.h"
+
+namespace undershelf::hfsplus {
+
+// Where blocks lie.
+struct BlockSpace {
+  uint64_t base = 0;        // byte of the source at which the volume starts
+  uint64_t block_size = 0;  // bytes
+  uint64_t block_count = 0;
+};
+
+// Extents beyond the eighth, by file, fork and first block.
+class Overflow {
+ public:
+  void add(const ExtentRecord& record);
+  // The record that begins at a block of a fork; null if none is known.
+  const ExtentRecord* find(uint32_t file, bool resource, uint64_t block) const;
+  size_t size() const { return records_.size(); }
+
+ private:
+  std::map<std::tuple<uint32_t, bool, uint32_t>, ExtentRecord> records_;
+};
+
+struct PlacedFork {
+  Pieces pieces;         // whole blocks; what is not known is an unknown piece
+  uint64_t missing = 0;  // bytes of the fork that no extent tells of
+};
+
+// `overflow` are asked in turn.
+PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const BlockSpace& space,
+                      std::span<const Overflow* const> overflow);
+
+constexpr const char* kResourceFork = "resource-fork";
+constexpr std::u16string_view kCompressionAttribute = u"com.apple.decmpfs";
+
+// The main stream of a compressed file, from its compression attribute and its resource fork, which
+// holds the content if the attribute does not. Encoding::compressed without a codec if the method
+// is not a documented one.
+Stream compressed_stream(const std::string& attribute, const Stream& resource_fork);
+
+}  // namespace undershelf::hfsplus

@@ -1,0 +1,94 @@
+#include "fs/hfsplus/geometry.h"
+
+#include <fmt/format.h>
+
+#include <bit>
+#include <span>
+
+namespace undershelf::hfsplus {
+namespace {
+
+bool is_plausible(const ForkData& fork, uint64_t blocks) {
+  const uint64_t first = fork.extents[0].startBlock.value();
+  const uint64_t count = fork.extents[0].blockCount.value();
+  return count > 0 && first + count <= blocks;
+}
+
+// The header at `at`, of a volume that starts at `start`.
+std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t start) {
+  Geometry g;
+  g.start = start;
+  if (!volume.read(at, std::as_writable_bytes(std::span(&g.header, 1))).ok()) return std::nullopt;
+  const VolumeHeader& h = g.header;
+  const uint16_t signature = h.signature.value();
+  const uint64_t block_size = h.blockSize.value();
+  const uint64_t blocks = h.totalBlocks.value();
+  if ((signature != kSignaturePlus && signature != kSignatureX) ||
+      !std::has_single_bit(block_size) || block_size < 512 || block_size > 1 << 20 || blocks == 0) {
+    return std::nullopt;
+  }
+  const bool version = h.version.value() == (signature == kSignaturePlus ? 4 : 5);
+  const bool counts = h.freeBlocks.value() <= blocks;
+  const bool catalog = is_plausible(h.catalogFile, blocks);
+  const bool extents = is_plausible(h.extentsFile, blocks);
+  const bool bitmap = is_plausible(h.allocationFile, blocks);
+  if (int{version} + int{counts} + 2 * int{catalog} + int{extents} + int{bitmap} < 4) {
+    return std::nullopt;
+  }
+  g.confidence = 10 + 10 * version + 10 * counts + 40 * catalog + 15 * extents + 15 * bitmap;
+  const uint32_t attributes = h.attributes.value();
+  if ((attributes & kUnmountedBit) == 0) {
+    g.notes.emplace_back("It was not unmounted cleanly: what was written last may be incomplete.");
+  }
+  if ((attributes & kInconsistentBit) != 0) {
+    g.notes.emplace_back(
+        "It is marked as inconsistent: a driver stopped in the middle of a change.");
+  }
+  return g;
+}
+
+// Where an HFS wrapper says that the volume inside it starts; 0 if there is no wrapper.
+uint64_t embedded_start(const Source& volume) {
+  MasterDirectoryBlock block{};
+  if (!volume.read(kHeaderOffset, std::as_writable_bytes(std::span(&block, 1))).ok() ||
+      block.drSigWord.value() != kSignatureWrapper ||
+      block.drEmbedSigWord.value() != kSignaturePlus) {
+    return 0;
+  }
+  return uint64_t{block.drAlBlSt.value()} * 512 +
+         uint64_t{block.drEmbedStart.value()} * block.drAlBlkSiz.value();
+}
+
+}  // namespace
+
+std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
+  constexpr int kSure = 80;
+  const uint64_t start = embedded_start(volume);
+  std::optional<Geometry> g = from_header(volume, start + kHeaderOffset, start);
+  if (g && start != 0) g->notes.emplace_back("It lies inside an HFS wrapper.");
+  // The alternate header: where the header says, or at the end of what is searched.
+  if ((!g && headless) || (g && g->confidence < kSure)) {
+    std::vector<uint64_t> places;
+    if (g) places.push_back(start + g->size() - kHeaderOffset);
+    for (uint64_t back = 0; back < 16 && volume.size() > kHeaderOffset + back * 512; ++back) {
+      places.push_back(volume.size() / 512 * 512 - kHeaderOffset - back * 512);
+    }
+    for (const uint64_t at : places) {
+      auto alternate = from_header(volume, at, start);
+      if (!alternate || (g && alternate->confidence <= g->confidence)) continue;
+      // It stands in the last but one 512 bytes; the last block may be cut by the partition's end.
+      if (start + alternate->size() + alternate->block_size() < at + kHeaderOffset) continue;
+      g = std::move(alternate);
+      g->confidence -= 10;
+      g->notes.emplace_back("The volume header is lost or wrong; the alternate one was used.");
+      break;
+    }
+  }
+  if (g && start + g->size() > volume.size()) {
+    g->notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
+                                   start + g->size() - volume.size()));
+  }
+  return g;
+}
+
+}  // namespace undershelf::hfsplus

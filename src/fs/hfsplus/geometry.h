@@ -1,0 +1,29 @@
+// Where an HFS+ volume lies: TN1150, "Volume Header" and "HFS Wrapper".
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "fs/hfsplus/ondisk.h"
+#include "source/source.h"
+
+namespace undershelf::hfsplus {
+
+struct Geometry {
+  uint64_t start = 0;  // byte of what was searched at which the volume starts (behind a wrapper)
+  VolumeHeader header{};
+  int confidence = 0;  // 0-100
+  std::vector<std::string> notes;
+
+  uint32_t block_size() const { return header.blockSize.value(); }  // bytes
+  uint64_t block_count() const { return header.totalBlocks.value(); }
+  uint64_t size() const { return block_count() * block_size(); }  // bytes
+  bool case_sensitive_format() const { return header.signature.value() == kSignatureX; }
+};
+
+// Reads the volume header, or the alternate one, behind a wrapper if there is one. With `headless`
+// also where only the alternate header is left. Nothing if this is no HFS+ volume.
+std::optional<Geometry> find_geometry(const Source& volume, bool headless);
+
+}  // namespace undershelf::hfsplus

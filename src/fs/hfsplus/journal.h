@@ -1,0 +1,17 @@
+// The journal, as far as it holds earlier copies of nodes. TN1150, "Journal".
+#pragma once
+
+#include "fs/hfsplus/btree.h"
+
+namespace undershelf::hfsplus {
+
+// Where the journal lies, from its info block; length 0 if the volume has none of its own.
+ByteRange journal_range(const Source& volume, const VolumeHeader& header);
+
+// Calls `visit` with each block of a journal's ring that looks like a leaf node of one of these
+// sizes (bytes), replayed transactions included. The ring may wrap inside a node.
+void each_journaled_node(const Source& volume, const ByteRange& journal,
+                         const std::vector<size_t>& node_sizes,
+                         const std::function<void(Bytes node)>& visit);
+
+}  // namespace undershelf::hfsplus

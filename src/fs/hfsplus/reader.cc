@@ -1,0 +1,557 @@
+#include "fs/hfsplus/reader.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <unordered_map>
+
+#include "fs/bitmap.h"
+#include "fs/hfsplus/forks.h"
+#include "fs/hfsplus/geometry.h"
+#include "fs/hfsplus/journal.h"
+#include "fs/hfsplus/remnants.h"
+#include "fs/pieces_source.h"
+#include "model/text.h"
+
+namespace undershelf::hfsplus {
+namespace {
+
+constexpr std::u16string_view kPrivateFiles{u"\0\0\0\0HFS+ Private Data", 21};
+constexpr std::u16string_view kPrivateFolders = u".HFS+ Private Directory Data\r";
+
+// Names are shown as people typed them: `:` where the disk has `/`, composed.
+Name to_name(std::u16string stored) {
+  const std::u16string as_stored = stored;
+  std::ranges::replace(stored, u'/', u':');
+  Name name = name_from_utf16(stored);
+  if (name.raw.empty() && to_utf16(name.text) != as_stored) {
+    for (const char16_t unit : as_stored) {
+      name.raw += static_cast<char>(unit & 0xFF);
+      name.raw += static_cast<char>(unit >> 8);
+    }
+  }
+  return name;
+}
+
+class Reader : public VolumeReader {
+ public:
+  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry)
+      : source_(source),
+        geometry_(std::move(geometry)),
+        space_{where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
+        window_(std::make_shared<Window>(source, space_.base, geometry_.size())) {
+    describe();
+  }
+
+  const Volume& volume() const override { return volume_; }
+
+  ByteRange next_used(const ByteRange& within) override {
+    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
+  }
+
+  void read(Sink& sink) override {
+    sink_ = &sink;
+    live_ = {};
+    remnants_ = {};
+    overflow_ = stale_overflow_ = {};
+    attributes_.clear();
+    stale_attributes_.clear();
+    links_.clear();
+    found_contents_.clear();
+    ids_.clear();
+    private_files_ = private_folders_ = 0;
+    read_overflow();
+    read_attributes();
+    read_catalog();
+    live_.settle();
+    read_journal();
+    push_own_files();
+    push_live();
+    push_lost_links();
+    push_remnants();
+  }
+
+ private:
+  struct Link {  // a name of a hard link's content
+    PlacedName name;
+    uint32_t cnid = 0;  // of the link itself
+  };
+
+  void describe() {
+    const VolumeHeader& header = geometry_.header;
+    volume_.file_system = geometry_.case_sensitive_format() ? "hfsx" : "hfsplus";
+    volume_.offset = space_.base;
+    volume_.length = geometry_.size();
+    volume_.sector_size = source_->sector_size();
+    volume_.cluster_size = geometry_.block_size();
+    volume_.heap_offset = space_.base;
+    volume_.cluster_count = geometry_.block_count();
+    volume_.confidence = geometry_.confidence;
+    volume_.notes = geometry_.notes;
+    volume_.serial =
+        fmt::format("{:08X}{:08X}", header.finderInfo[6].value(), header.finderInfo[7].value());
+    bitmap_.emplace(open_fork(header.allocationFile, kAllocationFile), volume_.heap(),
+                    geometry_.block_size(), BitOrder::most_first);
+    BTree catalog(open_fork(header.catalogFile, kCatalogFile));
+    if (!catalog.header_sound()) {
+      volume_.notes.emplace_back(
+          "The header of the catalog is damaged; every node that looks like one is read.");
+      volume_.confidence = std::max(10, volume_.confidence - 20);
+    }
+    // The root's own record, whose key has the volume's name, comes first.
+    catalog.each([&](uint64_t, BTree::Use use, Bytes node) {
+      if (!volume_.label.empty() || use != BTree::Use::used || !looks_like_node(node, kLeafNode)) {
+        return;
+      }
+      for (const Bytes bytes : records_of(node).records) {
+        const auto record = parse_catalog(bytes, false);
+        if (record && record->type == kFolder && record->parent == kRootParent) {
+          volume_.label = to_name(record->name).text;
+        }
+      }
+    });
+  }
+
+  // A file of the file system's own; those with many extents go on in the overflow file.
+  SourcePtr open_fork(const ForkData& fork, uint32_t cnid) {
+    const Overflow* known[] = {&overflow_};
+    const PlacedFork placed = place_fork(fork, cnid, false, space_, known);
+    const uint64_t size = std::min(fork.logicalSize.value(), geometry_.size());
+    return std::make_shared<PiecesSource>(source_, placed.pieces, size);
+  }
+
+  void damage(const ByteRange& range, std::string what) {
+    constexpr uint64_t kMost = 10'000;
+    if (++damaged_ <= kMost) sink_->add(Damage{range, std::move(what)});
+  }
+
+  // Calls `live` with records of leaf nodes in use, and `stale` with all that is left behind.
+  void each_record(BTree& tree, const PiecesSource& stream, const char* what,
+                   const std::function<void(Bytes)>& live,
+                   const std::function<void(Bytes)>& stale) {
+    tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
+      const uint64_t place = stream.place_of(number * tree.node_size()).value_or(0);
+      if (use == BTree::Use::unreadable) {
+        damage({place, node.size()}, fmt::format("A node of the {} cannot be read.", what));
+        return;
+      }
+      const bool leaf = looks_like_node(node, kLeafNode);
+      if (!leaf) {
+        const bool other = looks_like_node(node, kIndexNode) || node[8] == std::byte{kMapNode};
+        const bool blank = std::ranges::all_of(node, [](std::byte b) { return b == std::byte{0}; });
+        if (use == BTree::Use::used && !other && !blank) {
+          damage({place, node.size()}, fmt::format("A node of the {} is damaged.", what));
+        }
+        stale(node);
+        return;
+      }
+      const NodeRecords found = records_of(node);
+      const bool used = use == BTree::Use::used;
+      if (used && !found.sound) {
+        damage({place, node.size()},
+               fmt::format("Records of a node of the {} overlap or lead outside it.", what));
+      }
+      for (const Bytes record : found.records) (used ? live : stale)(record);
+      stale(found.slack);
+    });
+  }
+
+  void read_overflow() {
+    const auto stream = open_fork(geometry_.header.extentsFile, kExtentsFile);
+    BTree tree(stream);
+    each_record(
+        tree, static_cast<const PiecesSource&>(*stream), "extents overflow file",
+        [&](Bytes bytes) {
+          if (const auto record = parse_extents(bytes, false)) overflow_.add(*record);
+        },
+        [&](Bytes bytes) { add_stale_extents(bytes); });
+    extents_node_ = tree.node_size();
+  }
+
+  void add_stale_extents(Bytes bytes) {
+    constexpr size_t kLength = sizeof(ExtentKey) + sizeof(ExtentRecord::extents);
+    for (size_t at = 0; at + kLength <= bytes.size();) {
+      const auto record = parse_extents(bytes.subspan(at), true);
+      if (record) stale_overflow_.add(*record);
+      at += record ? kLength : 2;
+    }
+  }
+
+  void read_attributes() {
+    if (geometry_.header.attributesFile.logicalSize.value() == 0) return;
+    const auto stream = open_fork(geometry_.header.attributesFile, kAttributesFile);
+    BTree tree(stream);
+    each_record(
+        tree, static_cast<const PiecesSource&>(*stream), "attributes file",
+        [&](Bytes bytes) {
+          if (auto record = parse_attribute(bytes, false)) {
+            attributes_[record->file].push_back(std::move(*record));
+          }
+        },
+        [&](Bytes bytes) { add_stale_attributes(bytes); });
+    attributes_node_ = tree.node_size();
+  }
+
+  void add_stale_attributes(Bytes bytes) {
+    for (size_t at = 0; at + sizeof(AttributeKey) < bytes.size(); at += 2) {
+      auto record = parse_attribute(bytes.subspan(at), true);
+      if (!record || record->file < kFirstUser) continue;
+      auto& known = stale_attributes_[record->file];
+      const bool told = std::ranges::any_of(
+          known, [&](const AttributeRecord& r) { return r.name == record->name; });
+      if (!told) known.push_back(std::move(*record));
+    }
+  }
+
+  void each_live(const std::function<void(const CatalogRecord&)>& visit, bool first) {
+    const auto stream = open_fork(geometry_.header.catalogFile, kCatalogFile);
+    BTree tree(stream);
+    catalog_node_ = tree.node_size();
+    const uint64_t damaged = damaged_;
+    each_record(
+        tree, static_cast<const PiecesSource&>(*stream), "catalog",
+        [&](Bytes bytes) {
+          if (const auto record = parse_catalog(bytes, false)) {
+            visit(*record);
+          } else if (first) {
+            damage({space_.base, 0}, "A record of the catalog makes no sense.");
+          }
+        },
+        [&](Bytes bytes) {
+          if (first) each_stale(bytes, [&](const CatalogRecord& r) { remnants_.add(r); });
+        });
+    if (!first) damaged_ = damaged;
+  }
+
+  // The first pass over the catalog: what there is, whose names are links, what is left behind.
+  void read_catalog() {
+    each_live(
+        [&](const CatalogRecord& record) {
+          if (record.is_thread()) return;
+          const PlacedName name{record.parent, record.name};
+          if (record.type == kFolder && record.parent == kRoot) {
+            if (record.name == kPrivateFiles) private_files_ = record.cnid();
+            if (record.name == kPrivateFolders) private_folders_ = record.cnid();
+          }
+          live_.add(record.cnid(), name);
+          if (const auto target = link_target(record)) {
+            links_[*target].push_back({name, record.cnid()});
+          }
+        },
+        true);
+  }
+
+  // Which content a record is a hard link to: whether of a folder, and its number.
+  static std::optional<std::pair<bool, uint32_t>> link_target(const CatalogRecord& record) {
+    if (record.type != kFile) return std::nullopt;
+    const uint32_t type = record.file.fdType.value();
+    const uint32_t creator = record.file.fdCreator.value();
+    const uint32_t number = record.file.permissions.special.value();
+    if (type == kHardLinkType && creator == kHardLinkCreator) return std::pair{false, number};
+    if (type == kFolderLinkType && creator == kFolderLinkCreator) return std::pair{true, number};
+    return std::nullopt;
+  }
+
+  // The number of the content that a file or folder in the private folders is.
+  std::optional<std::pair<bool, uint32_t>> content_number(const CatalogRecord& record) const {
+    const bool folder = record.type == kFolder;
+    const uint32_t home = folder ? private_folders_ : private_files_;
+    const std::u16string_view prefix = folder ? u"dir_" : u"iNode";
+    if (home == 0 || record.parent != home || !record.name.starts_with(prefix)) return std::nullopt;
+    uint32_t number = 0;
+    for (const char16_t c : record.name.substr(prefix.size())) {
+      if (c < u'0' || c > u'9') return std::nullopt;
+      number = number * 10 + (c - u'0');
+    }
+    return std::pair{folder, number};
+  }
+
+  void read_journal() {
+    const ByteRange journal = journal_range(*window_, geometry_.header);
+    std::vector<size_t> sizes = {catalog_node_, extents_node_, attributes_node_};
+    std::erase(sizes, 0U);
+    std::ranges::sort(sizes);
+    sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
+    if (sizes.empty()) return;
+    each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
+      const NodeRecords found = records_of(node);
+      for (const Bytes record : found.records) {
+        each_stale(record, [&](const CatalogRecord& r) { remnants_.add(r); });
+        if (const auto extents = parse_extents(record, true)) stale_overflow_.add(*extents);
+        add_stale_attributes(record);
+      }
+      each_stale(found.slack, [&](const CatalogRecord& r) { remnants_.add(r); });
+    });
+  }
+
+  void push_own_files() {
+    const VolumeHeader& h = geometry_.header;
+    const std::pair<const char*, std::pair<uint32_t, const ForkData*>> kFiles[] = {
+        {"[extents overflow file]", {kExtentsFile, &h.extentsFile}},
+        {"[catalog file]", {kCatalogFile, &h.catalogFile}},
+        {"[allocation file]", {kAllocationFile, &h.allocationFile}},
+        {"[startup file]", {kStartupFile, &h.startupFile}},
+        {"[attributes file]", {kAttributesFile, &h.attributesFile}}};
+    for (const auto& [name, file] : kFiles) {
+      if (file.second->totalBlocks.value() == 0) continue;
+      Entry entry;
+      entry.key = file.first;
+      entry.system = true;
+      entry.name = {name, {}, false};
+      entry.streams.push_back(fork_stream(*file.second, file.first, false, true, entry));
+      sink_->add(entry);
+    }
+  }
+
+  void push_live() {
+    each_live(
+        [&](const CatalogRecord& record) {
+          if (record.is_thread() || record.parent == kRootParent) return;
+          if (const auto target = link_target(record); target && links_.contains(*target)) return;
+          Entry entry = from_record(record, State::live);
+          if (const auto number = content_number(record)) {
+            if (const auto names = links_.find(*number); names != links_.end()) {
+              take_names(entry, names->second);
+              found_contents_.insert(*number);
+              push(entry);
+              return;
+            }
+          }
+          set_name(entry, {record.parent, record.name});
+          entry.system = is_private(record);
+          push(entry);
+        },
+        false);
+  }
+
+  void push(const Entry& entry) {
+    const int64_t id = sink_->add(entry);
+    const auto cnid = static_cast<uint32_t>(entry.key);
+    if (remnants_.all().contains(cnid)) ids_[cnid] = id;
+  }
+
+  bool is_private(const CatalogRecord& record) const {
+    if (record.parent == private_files_ || record.parent == private_folders_) return true;
+    return record.parent == kRoot &&
+           (record.name == kPrivateFiles || record.name == kPrivateFolders ||
+            record.name == u".journal" || record.name == u".journal_info_block");
+  }
+
+  void take_names(Entry& entry, const std::vector<Link>& links) const {
+    set_name(entry, links.front().name);
+    for (size_t i = 1; i < links.size(); ++i) {
+      entry.other_names.push_back(other_name(OtherName::Kind::link, links[i].name));
+    }
+  }
+
+  // Links whose content is gone.
+  void push_lost_links() {
+    for (const auto& [target, links] : links_) {
+      if (found_contents_.contains(target)) continue;
+      Entry entry;
+      entry.key = links.front().cnid;
+      entry.kind = target.first ? Kind::folder : Kind::file;
+      take_names(entry, links);
+      entry.evidence.push_back({"link-content-lost", target.second});
+      entry.streams.emplace_back();
+      sink_->add(entry);
+      damage({space_.base, 0},
+             fmt::format("The content that the hard link {} leads to is lost.", entry.name.text));
+    }
+  }
+
+  static void set_name(Entry& entry, const PlacedName& placed) {
+    entry.name = to_name(placed.name);
+    if (placed.parent != kRoot) entry.parent = placed.parent;
+  }
+
+  static OtherName other_name(OtherName::Kind kind, const PlacedName& placed) {
+    OtherName name{kind, {}, to_name(placed.name)};
+    if (placed.parent != kRoot) name.parent = placed.parent;
+    return name;
+  }
+
+  // Folders first, then files; names of living files from before a rename.
+  void push_remnants() {
+    for (const bool folders : {true, false}) {
+      for (const auto& [cnid, remnant] : remnants_.all()) {
+        if (remnant.folder != folders) continue;
+        if (live_.has(cnid)) {
+          push_former_names(cnid, remnant);
+          continue;
+        }
+        if (remnant.record && link_target(*remnant.record)) continue;
+        sink_->add(from_remnant(cnid, remnant));
+      }
+    }
+  }
+
+  void push_former_names(uint32_t cnid, const Remnant& remnant) {
+    for (const PlacedName& name : remnant.names) {
+      if (live_.has(cnid, name) || name.parent == private_files_) continue;
+      const auto id = ids_.find(cnid);
+      if (id == ids_.end()) continue;
+      sink_->add(id->second, other_name(OtherName::Kind::former, name));
+    }
+  }
+
+  Entry from_remnant(uint32_t cnid, const Remnant& remnant) {
+    Entry entry;
+    if (remnant.record) {
+      entry = from_record(*remnant.record, State::deleted);
+    } else {
+      entry.key = cnid;
+      entry.state = State::deleted;
+      entry.kind = remnant.folder ? Kind::folder : Kind::file;
+      entry.streams.emplace_back();
+      entry.evidence.push_back({"thread-only", 0});
+    }
+    set_name(entry, remnant.last);
+    for (const PlacedName& name : remnant.names) {
+      if (name != remnant.last) {
+        entry.other_names.push_back(other_name(OtherName::Kind::former, name));
+      }
+    }
+    return entry;
+  }
+
+  Entry from_record(const CatalogRecord& record, State state) {
+    Entry entry;
+    entry.key = record.cnid();
+    entry.state = state;
+    if (record.type == kFolder) {
+      entry.kind = Kind::folder;
+      entry.created = to_time(record.folder.createDate.value());
+      entry.modified = to_time(record.folder.contentModDate.value());
+      entry.accessed = to_time(record.folder.accessDate.value());
+      Stream own;
+      own.placement = state == State::live ? Placement::exact : Placement::none;
+      entry.streams.push_back(std::move(own));
+      add_attributes(entry, Stream{});
+      return entry;
+    }
+    const FileRecord& file = record.file;
+    entry.created = to_time(file.createDate.value());
+    entry.modified = to_time(file.contentModDate.value());
+    entry.accessed = to_time(file.accessDate.value());
+    std::string finder(reinterpret_cast<const char*>(&file.fdType), 32);
+    if (finder.find_first_not_of('\0') != std::string::npos) entry.finder_info = std::move(finder);
+    const bool live = state == State::live;
+    if (record.known < offsetof(FileRecord, resourceFork)) {
+      entry.evidence.push_back({"record-cut", record.known});
+      entry.streams.emplace_back();
+      return entry;
+    }
+    entry.streams.push_back(fork_stream(file.dataFork, record.cnid(), false, live, entry));
+    Stream resource;
+    if (record.known >= sizeof(FileRecord) && file.resourceFork.logicalSize.value() > 0) {
+      resource = fork_stream(file.resourceFork, record.cnid(), true, live, entry);
+      resource.name = kResourceFork;
+    }
+    add_attributes(entry, resource);
+    if ((file.permissions.fileMode.value() & kModeType) == kModeLink) {
+      entry.link_target = read_start(entry.streams.front());
+    }
+    return entry;
+  }
+
+  Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live, Entry& entry) {
+    const std::array<const Overflow*, 2> known = {&overflow_, &stale_overflow_};
+    const PlacedFork placed =
+        place_fork(fork, cnid, resource, space_, std::span(known).first(live ? 1 : 2));
+    Stream stream;
+    stream.size = std::min(fork.logicalSize.value(), geometry_.size());
+    stream.valid_size = stream.size;
+    stream.placement = Placement::exact;
+    stream.pieces = placed.pieces;
+    for (const Piece& piece : placed.pieces) {
+      if (piece.kind != Piece::Kind::range) continue;
+      if (&piece == &placed.pieces.front()) stream.first = piece.offset;
+      break;
+    }
+    if (placed.missing > 0) {
+      entry.evidence.push_back({"extents-missing", placed.missing});
+      if (live) {
+        damage({space_.base, 0}, fmt::format("{} bytes of file {} have no place that makes sense.",
+                                             placed.missing, cnid));
+      }
+    }
+    return stream;
+  }
+
+  // Extended attributes as streams of their own; the one that says how a file is compressed decides
+  // what its main stream is, and whether its resource fork is only the place of that.
+  void add_attributes(Entry& entry, const Stream& resource) {
+    const auto cnid = static_cast<uint32_t>(entry.key);
+    const auto& table = entry.state == State::live ? attributes_ : stale_attributes_;
+    const auto found = table.find(cnid);
+    bool fork_is_content = false;
+    std::vector<Stream> streams;
+    if (found != table.end()) {
+      for (const AttributeRecord& attribute : found->second) {
+        if (attribute.name == kCompressionAttribute && entry.kind == Kind::file) {
+          const Stream main = compressed_stream(attribute.inline_data, resource);
+          fork_is_content = main.first.has_value();
+          entry.streams.front() = main;
+          continue;
+        }
+        streams.push_back(attribute_stream(attribute, entry));
+      }
+    }
+    if (!resource.name.empty() && !fork_is_content) entry.streams.push_back(resource);
+    for (Stream& stream : streams) entry.streams.push_back(std::move(stream));
+  }
+
+  Stream attribute_stream(const AttributeRecord& attribute, Entry& entry) {
+    Stream stream;
+    if (attribute.fork) {
+      stream = fork_stream(*attribute.fork, attribute.file, false, true, entry);
+    } else {
+      stream.size = stream.valid_size = attribute.inline_data.size();
+      stream.placement = Placement::exact;
+      append_piece(stream.pieces, {Piece::Kind::inline_bytes, 0, stream.size});
+      stream.inline_data = attribute.inline_data;
+    }
+    stream.name = to_name(attribute.name).text;
+    return stream;
+  }
+
+  std::string read_start(const Stream& stream) const {
+    constexpr uint64_t kMost = 4096;
+    std::string text(std::min(stream.size, kMost), '\0');
+    PiecesSource(source_, stream.pieces, stream.size)
+        .read(0, std::as_writable_bytes(std::span(text)));
+    return to_utf8(to_utf16(text));  // whatever is no text becomes U+FFFD
+  }
+
+  SourcePtr source_;
+  Geometry geometry_;
+  BlockSpace space_;
+  SourcePtr window_;
+  Volume volume_;
+  std::optional<UseBitmap> bitmap_;
+  Sink* sink_ = nullptr;
+  uint64_t damaged_ = 0;
+  size_t catalog_node_ = 0, extents_node_ = 0, attributes_node_ = 0;  // bytes
+  LiveIndex live_;
+  Remnants remnants_;
+  Overflow overflow_, stale_overflow_;
+  std::unordered_map<uint32_t, std::vector<AttributeRecord>> attributes_, stale_attributes_;
+  std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_;
+  std::set<std::pair<bool, uint32_t>> found_contents_;  // of hard links
+  std::unordered_map<uint32_t, int64_t> ids_;           // of living files that have remnants
+  uint32_t private_files_ = 0, private_folders_ = 0;    // CNIDs of the private folders
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options) {
+  const Window window(source, where.offset, where.length);
+  std::optional<Geometry> geometry = find_geometry(window, options.headless);
+  if (!geometry) return nullptr;
+  return std::make_unique<Reader>(source, where, std::move(*geometry));
+}
+
+}  // namespace undershelf::hfsplus

@@ -1,0 +1,79 @@
+#include "fs/hfsplus/remnants.h"
+
+#include <algorithm>
+
+namespace undershelf::hfsplus {
+namespace {
+
+uint32_t hash_of(const PlacedName& name) {
+  const uint64_t mixed =
+      std::hash<std::u16string>{}(name.name) ^ (name.parent + 1ULL) * 0x9E3779B97F4A7C15;
+  return static_cast<uint32_t>(mixed ^ mixed >> 32);
+}
+
+uint32_t changed(const CatalogRecord& record) {
+  return record.type == kFolder
+             ? std::max(record.folder.contentModDate.value(),
+                        record.folder.attributeModDate.value())
+             : std::max(record.file.contentModDate.value(), record.file.attributeModDate.value());
+}
+
+// Whether `a` tells more than `b`, or the same of a later time.
+bool is_better(const CatalogRecord& a, const CatalogRecord& b) {
+  constexpr size_t kToDataFork = offsetof(FileRecord, resourceFork);
+  const auto has_place = [](const CatalogRecord& r) {
+    return r.type == kFolder || r.known >= kToDataFork;
+  };
+  if (has_place(a) != has_place(b)) return has_place(a);
+  if (changed(a) != changed(b)) return changed(a) > changed(b);
+  // Of the same moment, one that was written out has its extents.
+  if (a.type == kFile && b.type == kFile) {
+    return a.file.dataFork.totalBlocks.value() > b.file.dataFork.totalBlocks.value();
+  }
+  return a.known > b.known;
+}
+
+}  // namespace
+
+void LiveIndex::add(uint32_t cnid, const PlacedName& name) {
+  known_.push_back({cnid, hash_of(name)});
+}
+
+void LiveIndex::settle() { std::ranges::sort(known_, {}, &Known::cnid); }
+
+bool LiveIndex::has(uint32_t cnid) const {
+  return std::ranges::binary_search(known_, cnid, {}, &Known::cnid);
+}
+
+bool LiveIndex::has(uint32_t cnid, const PlacedName& name) const {
+  const uint32_t hash = hash_of(name);
+  for (auto known = std::ranges::lower_bound(known_, cnid, {}, &Known::cnid);
+       known != known_.end() && known->cnid == cnid; ++known) {
+    if (known->hash == hash) return true;
+  }
+  return false;
+}
+
+void Remnants::add(const CatalogRecord& record) {
+  const uint32_t cnid = record.cnid();
+  if (cnid < kFirstUser) return;
+  Remnant& remnant = by_cnid_[cnid];
+  const bool folder = record.type == kFolder || record.type == kFolderThread;
+  if (record.is_thread()) {
+    const PlacedName name{record.thread_parent, record.thread_name};
+    remnant.names.insert(name);
+    if (!remnant.record) {
+      remnant.last = name;
+      remnant.folder = folder;
+    }
+    return;
+  }
+  const PlacedName name{record.parent, record.name};
+  remnant.names.insert(name);
+  if (remnant.record && !is_better(record, *remnant.record)) return;
+  remnant.record = record;
+  remnant.last = name;
+  remnant.folder = folder;
+}
+
+}  // namespace undershelf::hfsplus

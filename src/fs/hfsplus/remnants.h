@@ -1,0 +1,52 @@
+// Files and folders that only stale records tell of, gathered over all places where such records
+// lie.
+#pragma once
+
+#include <map>
+#include <set>
+
+#include "fs/hfsplus/catalog.h"
+
+namespace undershelf::hfsplus {
+
+// A name under a folder.
+struct PlacedName {
+  uint32_t parent = 0;
+  std::u16string name;
+  auto operator<=>(const PlacedName&) const = default;
+};
+
+// What is known of one CNID.
+struct Remnant {
+  std::optional<CatalogRecord> record;  // the best: most of it there, then the youngest
+  std::set<PlacedName> names;           // all that were seen, in records and threads
+  PlacedName last;                      // the one of the best record, or else of a thread
+  bool folder = false;
+};
+
+// Living files by CNID, with a hash of their name: what is a copy of theirs is no lost file.
+class LiveIndex {
+ public:
+  void add(uint32_t cnid, const PlacedName& name);
+  void settle();  // sorts; to be called once, after the last add
+  bool has(uint32_t cnid) const;
+  bool has(uint32_t cnid, const PlacedName& name) const;
+
+ private:
+  struct Known {
+    uint32_t cnid;
+    uint32_t hash;
+  };
+  std::vector<Known> known_;
+};
+
+class Remnants {
+ public:
+  void add(const CatalogRecord& record);
+  const std::map<uint32_t, Remnant>& all() const { return by_cnid_; }
+
+ private:
+  std::map<uint32_t, Remnant> by_cnid_;
+};
+
+}  // namespace undershelf::hfsplus
