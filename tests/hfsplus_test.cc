@@ -92,7 +92,7 @@ INSTANTIATE_TEST_SUITE_P(
              0, "", ""},
         Harm{"keyLongerThanItsNode",
              [](std::string& i) { store_big_u16(at(i, record_of(i, kLetter).second), 0x7FFE); }, 1,
-             kLetterPath, ""},
+             kLetterPath, "partial"},
         Harm{"blocksBeyondTheVolume",
              [](std::string& i) {
                const size_t key = record_of(i, kFile).second;
@@ -131,6 +131,32 @@ TEST(HfsPlusWrapper, IsLookedInto) {
   store_big_u16(at(image, 1024 + 124), 0x482B);
   store_big_u16(at(image, 1024 + 126), 15);  // 8 * 512 + 15 * 4096 = 65536
   EXPECT_EQ(list_of(image, 0), list_of(sample("hfsplus-charts"), 0));
+}
+
+TEST(ResourceForks, AreExportedAsAsked) {
+  const TempFolder folder;
+  write_file(folder.path("disk.img"), sample("hfsplus-charts"));
+  undershelf({"scan", folder.path("disk.img"), "--shelf", folder.path("shelf")});
+  const auto files = [&](const std::string& how) {
+    const std::string bag = folder.path(how);
+    EXPECT_EQ(
+        undershelf({"export", folder.path("shelf"), "--to", bag, "--name", kFile, "--forks", how})
+            .code,
+        0);
+    EXPECT_EQ(shell("cd " + quoted(bag) + " && sha256sum -c --quiet manifest-sha256.txt").code, 0);
+    return shell("cd " + quoted(bag + "/data/volume-1-CHARTS/Maps") + " && LC_ALL=C ls -A").out;
+  };
+  EXPECT_EQ(files("double"), "._Old survey\nOld survey\nOld survey:com.example.scale\n");
+  EXPECT_EQ(files("plain"), "Old survey\nOld survey:com.example.scale\nOld survey:resource-fork\n");
+  EXPECT_EQ(files("skip"), "Old survey\n");
+  // AppleDouble: the Finder's information, then the fork.
+  const std::string beside =
+      read_file(folder.path("double/data/volume-1-CHARTS/Maps/._Old survey"));
+  const std::string fork =
+      read_file(folder.path("plain/data/volume-1-CHARTS/Maps/Old survey:resource-fork"));
+  EXPECT_EQ(beside.substr(0, 8), std::string("\0\5\x16\7\0\2\0\0", 8));
+  EXPECT_EQ(beside.substr(50, 8), "TEXTchrt");
+  EXPECT_EQ(beside.substr(82), fork);
 }
 
 TEST(ApplePartitionMap, ThatBreaksOffIsToldOf) {

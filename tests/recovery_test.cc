@@ -93,7 +93,8 @@ TEST_P(Recovery, NamesThatCanBeKnownAreExact) {
 
 TEST_P(Recovery, ExportBringsBackEveryByteThatSurvived) {
   const std::string bag = folder_.path("bag");
-  const Outcome exported = undershelf({"export", shelf_, "--to", bag, "--even-gone"});
+  const Outcome exported =
+      undershelf({"export", shelf_, "--to", bag, "--even-gone", "--forks", "plain"});
   EXPECT_LE(exported.code, 1) << exported.err;
   const Outcome verified = shell("cd " + quoted(bag) +
                                  " && sha256sum -c manifest-sha256.txt && "

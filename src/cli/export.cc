@@ -17,7 +17,10 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
       ("resume", "go on with an export that was interrupted; what is right is kept")  //
       ("read-back", "read each file from the target again, and compare")              //
       ("even-gone", "files rated gone as well")                                       //
-      ("original-paths", "files in trash folders where those say they were")          //
+      ("forks", po::value<std::string>()->value_name("HOW"),
+       "resource forks as AppleDouble files (double, the default); like other streams, as files of "
+       "their own (plain); no secondary streams at all (skip)")               //
+      ("original-paths", "files in trash folders where those say they were")  //
       ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
   add_filters(options);
   const CommandLine line(self, options, {"SHELF"}, arguments);
@@ -34,6 +37,12 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   refuse_on_source("target", to.directory,
                    line.has("source") ? line.text("source") : shelf.source().path);
   to.even_gone = line.has("even-gone");
+  if (line.has("forks")) {
+    require_known("--forks", line.text("forks"), {"double", "plain", "skip"});
+    to.forks = line.text("forks") == "skip"    ? Forks::skip
+               : line.text("forks") == "plain" ? Forks::plain
+                                               : Forks::in_double;
+  }
   to.original_paths = line.has("original-paths");
   to.resume = line.has("resume");
   to.read_back = line.has("read-back");

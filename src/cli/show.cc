@@ -40,6 +40,10 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   field("accessed", time_text(row.accessed));
   field("deleted", time_text(row.deleted));
   field("original path", row.original_path.value_or(""));
+  if (details.type_and_creator.size() == 8) {
+    field("type, creator", fmt::format("{}, {}", printable(details.type_and_creator.substr(0, 4)),
+                                       printable(details.type_and_creator.substr(4))));
+  }
   field("leads to", details.link_target);
   for (const std::string& name : details.link_paths) field("also at", name);
   for (const std::string& name : details.former_paths) field("former name", name);

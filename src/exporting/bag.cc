@@ -16,6 +16,7 @@
 #include <nlohmann/json.hpp>
 #include <unordered_map>
 
+#include "exporting/apple_double.h"
 #include "exporting/content.h"
 #include "exporting/safe_names.h"
 #include "exporting/target.h"
@@ -83,6 +84,7 @@ class Exporter {
           fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
     }
     each_row(shelf_, selection, [&](const Row& row) {
+      if (row.stream && options_.forks == Forks::skip) return true;
       if (row.rating && *row.rating == "gone" && !options_.even_gone) {
         ++result_.gone_left_out;
       } else {
@@ -173,10 +175,26 @@ class Exporter {
 
   bool stopped() const { return options_.stop != nullptr && options_.stop->load(); }
 
+  bool is_double(const Row& row) const {
+    return options_.forks == Forks::in_double && row.stream && *row.stream == "resource-fork";
+  }
+
+  // What is written in front of a row's content.
+  std::string head_of(const Row& row) const {
+    if (!is_double(row)) return {};
+    SQLite::Statement finder(shelf_.db(), "SELECT finder_info FROM entries WHERE id=?");
+    finder.bind(1, row.id);
+    return apple_double_head(finder.executeStep() ? finder.getColumn(0).getString() : "",
+                             row.size.value_or(0));
+  }
+
   // The path of a row in the shelf, below a folder for its volume.
   std::string payload_path(const Row& row) const {
     const auto volume = row.volume ? volume_folders_.find(*row.volume) : volume_folders_.end();
     std::string path = row.path;
+    if (is_double(row)) {
+      path = apple_double_path(path.substr(0, path.size() - row.stream->size() - 1));
+    }
     if (options_.original_paths && row.original_path) {
       path = *row.original_path + (row.stream ? ":" + *row.stream : "");
     }
@@ -219,7 +237,7 @@ class Exporter {
     }
     Written written;
     written.path = path;
-    written.bytes = row.size.value_or(0);
+    written.bytes = row.size.value_or(0) + head_of(row).size();
     written.sha256 = known->second.sha256;
     written.record = known->second.record;
     result_.with_holes += written.record.find("\"missing\":[]") == std::string::npos;
@@ -270,6 +288,10 @@ class Exporter {
     const StreamReader stream = opener_.open(row.stream_id);
     std::vector<Hole> holes = stream.known_holes();
     Sha256 hash;
+    const std::string head = head_of(row);
+    const auto head_bytes = std::as_bytes(std::span(head));
+    if (!write_sparsely(file, head_bytes)) return std::nullopt;
+    hash.update(head_bytes);
     for (uint64_t at = 0; at < stream.size();) {
       if (stopped()) {
         errno = EINTR;
@@ -284,25 +306,24 @@ class Exporter {
       options_.progress(done_, total_);
     }
     // It may end in a hole.
-    if (stream.size() >= kHoleBlock && ::ftruncate(file, static_cast<off_t>(stream.size())) != 0) {
-      return std::nullopt;
-    }
+    const uint64_t size = head.size() + stream.size();
+    if (size >= kHoleBlock && ::ftruncate(file, static_cast<off_t>(size)) != 0) return std::nullopt;
     std::ranges::sort(holes, {}, &Hole::offset);
     result_.with_holes += !holes.empty();
     Written written;
     written.path = path;
-    written.bytes = stream.size();
+    written.bytes = size;
     written.sha256 = hash.hex();
     nlohmann::ordered_json record = {{"id", row.id},
                                      {"path", path},
-                                     {"bytes", stream.size()},
+                                     {"bytes", size},
                                      {"sha256", written.sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
     if (row.stream) record["stream"] = *row.stream;
     if (!path.ends_with("/" + row.path)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
-          {{"offset", hole.offset},
+          {{"offset", head.size() + hole.offset},
            {"length", hole.length},
            {"why", fmt::format("{}, filled with zeros", to_text(hole.why))}});
     }

@@ -11,10 +11,18 @@
 
 namespace undershelf {
 
+// How resource forks and other secondary streams are written.
+enum class Forks {
+  in_double,  // resource forks as AppleDouble beside the file, other streams as files of their own
+  plain,      // all as files of their own
+  skip,       // not at all
+};
+
 struct ExportOptions {
-  std::string directory;                    // where the bag is made; must not exist, or be empty
-  bool even_gone = false;                   // entries rated gone as well
-  bool original_paths = false;              // out of trash folders, to where they were
+  std::string directory;        // where the bag is made; must not exist, or be empty
+  bool even_gone = false;       // entries rated gone as well
+  bool original_paths = false;  // out of trash folders, to where they were
+  Forks forks = Forks::in_double;
   bool resume = false;                      // go on with an export that was interrupted
   bool read_back = false;                   // read each file from the target again, and compare
   const std::atomic<bool>* stop = nullptr;  // set from a signal handler: end in order

@@ -22,9 +22,13 @@ EntryDetails load_details(const Shelf& shelf, int64_t entry) {
                       : details.former_paths;
     paths.push_back(name.getColumn(1).getString());
   }
-  SQLite::Statement target(shelf.db(), "SELECT link_target FROM entries WHERE id=?");
+  SQLite::Statement target(shelf.db(),
+                           "SELECT link_target, substr(finder_info, 1, 8) FROM entries WHERE id=?");
   target.bind(1, entry);
-  if (target.executeStep()) details.link_target = maybe_text(target.getColumn(0)).value_or("");
+  if (target.executeStep()) {
+    details.link_target = maybe_text(target.getColumn(0)).value_or("");
+    details.type_and_creator = target.getColumn(1).getString();
+  }
   SQLite::Statement fact(shelf.db(), "SELECT fact, amount FROM evidence WHERE entry=?");
   fact.bind(1, entry);
   while (fact.executeStep()) {

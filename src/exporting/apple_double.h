@@ -1,0 +1,16 @@
+// AppleDouble: how other systems keep a resource fork and the Finder's information beside a file
+// ("AppleSingle/AppleDouble Formats for Foreign Files Developer's Note", version 2).
+#pragma once
+
+#include <cstdint>
+#include <string>
+
+namespace undershelf {
+
+// What stands in front of a resource fork of `fork_size` bytes. `finder_info`: 32 bytes, or empty.
+std::string apple_double_head(const std::string& finder_info, uint64_t fork_size);
+
+// The path of the AppleDouble file that goes beside a file: `Maps/._Old survey`.
+std::string apple_double_path(const std::string& path);
+
+}  // namespace undershelf
