@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
 """Whole-program comparison: a quick scan, as a ratio to what it cannot do without.
 
-Makes a FAT32 volume of N entries (half of them deleted) in a temporary folder, then compares
+Makes a volume of N entries (half of them deleted; --system says of which kind) in a temporary folder,
+then compares
   scan:   undershelf scan, --check none and --check sample
 with the sum of
   read:   `cat` of the bytes it must read (FATs and folders)
@@ -21,76 +22,12 @@ import sys
 import tempfile
 import time
 
+import volumes
+
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 PROGRAM = ROOT / "build/release/src/undershelf"
-CLUSTER = 512
-PER_FOLDER = 500
-
-
-def entry(name, attributes, cluster, size, deleted, number):
-    name = (b"\xe5" + name[1:]) if deleted else name
-    time_, date = (number % 86400) // 2, 0x5C61 + number % 20
-    return struct.pack("<11sBBBHHHHHHHI", name, attributes, 0, number % 200, time_ & 0xBF7D, date,
-                       date, cluster >> 16, time_ & 0xBF7D, date, cluster & 0xFFFF, size)
-
-
-def make_volume(path, count, content):
-    """FAT32, written directly: a boot sector, two FATs, folders of PER_FOLDER files each."""
-    folders = (count + PER_FOLDER - 1) // PER_FOLDER
-    per_folder = (PER_FOLDER + 2) * 32 // CLUSTER + 1
-    clusters = 1000 + folders * (per_folder + 1) + count * content
-    fat_sectors = (clusters * 4 + 8191) // 512
-    total = 32 + 2 * fat_sectors + clusters
-    boot = bytearray(512)
-    struct.pack_into("<3s8sHBHBHHBHHHII", boot, 0, b"\xeb\x58\x90", b"bench   ", 512, 1, 32, 2, 0,
-                     0, 0xF8, 0, 63, 255, 0, total)
-    struct.pack_into("<IHHIHH", boot, 36, fat_sectors, 0, 0, 2, 1, 6)
-    boot[510:512] = b"\x55\xaa"
-    fat = bytearray(fat_sectors * 512)
-    heap = bytearray()
-    next_cluster = 2
-
-    def allocate(how_many, chained=True):
-        nonlocal next_cluster
-        first = next_cluster
-        next_cluster += how_many
-        for c in range(first, next_cluster if chained else first):
-            last = c + 1 == next_cluster
-            struct.pack_into("<I", fat, 4 * c, 0x0FFFFFFF if last else c + 1)
-        return first
-
-    struct.pack_into("<II", fat, 0, 0x0FFFFFF8, 0x0FFFFFFF)
-    root_clusters = (folders * 32) // CLUSTER + 1
-    allocate(root_clusters)
-    root = bytearray()
-    body = []
-    number = 0
-    for f in range(folders):
-        first = allocate(per_folder)
-        root += entry(f"D{f:07}   ".encode(), 0x10, first, 0, False, f)
-        inside = bytearray(entry(b".          ", 0x10, first, 0, False, f)
-                           + entry(b"..         ", 0x10, 0, 0, False, f))
-        body.append((first, per_folder, inside))
-        for _ in range(min(PER_FOLDER, count - number)):
-            deleted = number % 2 == 1
-            c = allocate(content, chained=not deleted)
-            inside += entry(f"F{number:07}CSV".encode(), 0x20, c, content * CLUSTER - 12, deleted,
-                            number)
-            number += 1
-    with open(path, "wb") as out:
-        out.write(boot.ljust(32 * 512, b"\0"))
-        out.write(fat)
-        out.write(fat)
-        heap_at = out.tell()
-        out.write(root.ljust(root_clusters * CLUSTER, b"\0"))
-        line = b"station,time,level_mm\n" * 24
-        for first, length, inside in body:
-            out.seek(heap_at + (first - 2) * CLUSTER)
-            out.write(inside.ljust(length * CLUSTER, b"\0"))
-            files = (len(inside) // 32 - 2) * content
-            out.write((line[:CLUSTER]) * files)
-        out.truncate(heap_at + clusters * CLUSTER)
-    return 2 * len(fat) + len(root) + folders * per_folder * CLUSTER
+MAKERS = {"fat": volumes.make_fat, "ntfs": volumes.make_ntfs, "exfat": volumes.make_exfat,
+          "hfsplus": volumes.make_hfsplus}
 
 
 def least(runs, prepare, action):
@@ -108,12 +45,13 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--entries", type=int, default=100_000)
     parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--system", choices=MAKERS, default="fat")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         work = pathlib.Path(folder)
         image, shelf, plain = work / "card.img", work / "card.shelf", work / "plain"
-        metadata = make_volume(image, options.entries, 2)
-        (work / "metadata").write_bytes(os.urandom(metadata))
+        metadata = MAKERS[options.system](image, options.entries)
+        (work / "metadata").write_bytes(bytes(metadata))
         peak = {}
 
         def scan(check):
@@ -148,13 +86,15 @@ def main():
 
         inserted = least(options.runs, lambda: None, insert)
         total = read + inserted
-        print(f"{options.entries} entries, {metadata} bytes of metadata, "
+        print(f"{options.system}: {options.entries} entries, {metadata} bytes of metadata, "
               f"least of {options.runs} runs")
         print(f"  read {read:.3f} s, insert {inserted:.3f} s, sum {total:.3f} s")
         for check, spent in times.items():
             print(f"  scan --check {check:<6} {spent:.3f} s   {spent / total:.2f} times the sum")
         print(f"  peak memory of the scan: {before / 1024:.0f} MiB")
 
+        if options.system != "fat":
+            return
         bag, copy = work / "bag", work / "copy"
         exported = least(options.runs, lambda: shutil.rmtree(bag, ignore_errors=True),
                          lambda: subprocess.run([PROGRAM, "export", shelf, "--to", bag, "--quiet",

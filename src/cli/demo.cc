@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <filesystem>
 #include <fstream>
 #include <iostream>
@@ -16,6 +17,10 @@ namespace undershelf::cli {
 namespace {
 
 namespace fs = std::filesystem;
+
+// One volume of each file system or more; the other samples are for the tests.
+constexpr std::array kToured = {"fat16-logger", "fat32-logger", "exfat-camera", "ntfs-office",
+                                "hfsplus-journal"};
 
 fs::path samples_folder() {
   for (const char* folder : {UNDERSHELF_SAMPLES_INSTALLED, UNDERSHELF_SAMPLES_BUILD}) {
@@ -136,21 +141,13 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
     throw Error(Failure::refused,
                 fmt::format("{} is not an empty folder. Choose a new one.", target.string()));
   }
-  std::vector<fs::path> packed;
-  for (const auto& file : fs::directory_iterator(samples)) {
-    // The cards of the tour; the other samples are for the tests.
-    if (file.path().filename().string().ends_with("-logger.img.zst")) {
-      packed.push_back(file.path());
-    }
-  }
-  std::ranges::sort(packed);
   target = fs::canonical(target);
   fs::current_path(target);  // so that the commands shown are short
   std::cout << fmt::format("$ cd {}\n", shell_quoted(target.string()));
   int worst = kDone;
-  for (const fs::path& sample : packed) {
-    const fs::path image = sample.stem();
-    unpack(sample, image);
+  for (const char* name : kToured) {
+    const fs::path image = fmt::format("{}.img", name);
+    unpack(samples / fmt::format("{}.img.zst", name), image);
     worst = std::max(worst, work_on(image));
   }
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
