@@ -69,7 +69,7 @@ std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict) {
     record.known = size;
   } else if (record.type == kFolder) {
     size = sizeof(FolderRecord);
-    record.known = copy_known(data, record.folder);
+    record.known = copy_known(data.first(std::min(data.size(), size)), record.file);
   } else {
     size = sizeof(FileRecord);
     record.known = copy_known(data, record.file);
@@ -77,14 +77,11 @@ std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict) {
   if (!record.is_thread()) {
     // At least to the dates.
     constexpr size_t kLeast = offsetof(FolderRecord, backupDate);
-    const bool folder = record.type == kFolder;
     if (units == 0 || record.known < kLeast || !is_user(record.cnid())) return std::nullopt;
-    if (strict &&
-        ((folder ? record.folder.flags.value() : record.file.flags.value()) > 0x00FF ||
-         !(is_user(record.parent) || record.parent == kRootParent) ||
-         record.cnid() == record.parent ||
-         !is_plausible(folder ? record.folder.createDate : record.file.createDate) ||
-         !is_plausible(folder ? record.folder.contentModDate : record.file.contentModDate))) {
+    if (strict && (record.file.flags.value() > 0x00FF ||
+                   !(is_user(record.parent) || record.parent == kRootParent) ||
+                   record.cnid() == record.parent || !is_plausible(record.file.createDate) ||
+                   !is_plausible(record.file.contentModDate))) {
       return std::nullopt;
     }
   }

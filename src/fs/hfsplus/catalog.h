@@ -14,17 +14,15 @@ struct CatalogRecord {
   uint32_t parent = 0;  // of the key; in threads: the CNID the thread is for
   std::u16string name;  // as stored: decomposed, with `/` for `:`
   RecordType type = kFile;
-  FolderRecord folder{};
-  FileRecord file{};  // of a cut record: as far as it goes
+  // As far as it is there. A folder's record is the same as a file's up to `textEncoding`.
+  FileRecord file{};
   uint32_t thread_parent = 0;
   std::u16string thread_name;
   size_t known = 0;   // bytes of the record that are there, without its key
   size_t length = 0;  // bytes, with its key
 
   bool is_thread() const { return type == kFolderThread || type == kFileThread; }
-  uint32_t cnid() const {
-    return is_thread() ? parent : type == kFolder ? folder.folderID.value() : file.fileID.value();
-  }
+  uint32_t cnid() const { return is_thread() ? parent : file.fileID.value(); }
 };
 
 // The record at the start of `bytes`; nothing if none is. With `strict` every field that can be is

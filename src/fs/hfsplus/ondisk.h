@@ -3,6 +3,7 @@
 #pragma once
 
 #include <boost/endian/buffers.hpp>
+#include <cstddef>
 #include <cstdint>
 
 namespace undershelf::hfsplus {
@@ -161,6 +162,8 @@ struct ThreadRecord {
   be16 nameLength;  // UTF-16 units, which follow
 };
 static_assert(sizeof(ThreadRecord) == 10);
+static_assert(offsetof(FolderRecord, folderID) == offsetof(FileRecord, fileID) &&
+              offsetof(FolderRecord, textEncoding) == offsetof(FileRecord, textEncoding));
 constexpr unsigned kModeType = 0xF000, kModeLink = 0xA000;
 constexpr uint32_t kHardLinkType = 0x686C6E6B;       // "hlnk"
 constexpr uint32_t kHardLinkCreator = 0x6866732B;    // "hfs+"

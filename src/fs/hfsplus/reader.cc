@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <set>
 #include <unordered_map>
 
 #include "fs/bitmap.h"
@@ -388,12 +389,14 @@ class Reader : public VolumeReader {
   }
 
   void push_former_names(uint32_t cnid, const Remnant& remnant) {
-    for (const PlacedName& name : remnant.names) {
-      if (live_.has(cnid, name) || name.parent == private_files_) continue;
-      const auto id = ids_.find(cnid);
-      if (id == ids_.end()) continue;
+    const auto id = ids_.find(cnid);
+    if (id == ids_.end()) return;
+    const auto push_name = [&](const PlacedName& name) {
+      if (live_.has(cnid, name) || name.parent == private_files_) return;
       sink_->add(id->second, other_name(OtherName::Kind::former, name));
-    }
+    };
+    push_name(remnant.last);
+    std::ranges::for_each(remnant.others, push_name);
   }
 
   Entry from_remnant(uint32_t cnid, const Remnant& remnant) {
@@ -408,10 +411,8 @@ class Reader : public VolumeReader {
       entry.evidence.push_back({"thread-only", 0});
     }
     set_name(entry, remnant.last);
-    for (const PlacedName& name : remnant.names) {
-      if (name != remnant.last) {
-        entry.other_names.push_back(other_name(OtherName::Kind::former, name));
-      }
+    for (const PlacedName& name : remnant.others) {
+      entry.other_names.push_back(other_name(OtherName::Kind::former, name));
     }
     return entry;
   }
@@ -420,21 +421,18 @@ class Reader : public VolumeReader {
     Entry entry;
     entry.key = record.cnid();
     entry.state = state;
+    const FileRecord& file = record.file;
+    entry.created = to_time(file.createDate.value());
+    entry.modified = to_time(file.contentModDate.value());
+    entry.accessed = to_time(file.accessDate.value());
     if (record.type == kFolder) {
       entry.kind = Kind::folder;
-      entry.created = to_time(record.folder.createDate.value());
-      entry.modified = to_time(record.folder.contentModDate.value());
-      entry.accessed = to_time(record.folder.accessDate.value());
       Stream own;
       own.placement = state == State::live ? Placement::exact : Placement::none;
       entry.streams.push_back(std::move(own));
       add_attributes(entry, Stream{});
       return entry;
     }
-    const FileRecord& file = record.file;
-    entry.created = to_time(file.createDate.value());
-    entry.modified = to_time(file.contentModDate.value());
-    entry.accessed = to_time(file.accessDate.value());
     std::string finder(reinterpret_cast<const char*>(&file.fdType), 32);
     if (finder.find_first_not_of('\0') != std::string::npos) entry.finder_info = std::move(finder);
     const bool live = state == State::live;

@@ -12,10 +12,7 @@ uint32_t hash_of(const PlacedName& name) {
 }
 
 uint32_t changed(const CatalogRecord& record) {
-  return record.type == kFolder
-             ? std::max(record.folder.contentModDate.value(),
-                        record.folder.attributeModDate.value())
-             : std::max(record.file.contentModDate.value(), record.file.attributeModDate.value());
+  return std::max(record.file.contentModDate.value(), record.file.attributeModDate.value());
 }
 
 // Whether `a` tells more than `b`, or the same of a later time.
@@ -57,23 +54,25 @@ bool LiveIndex::has(uint32_t cnid, const PlacedName& name) const {
 void Remnants::add(const CatalogRecord& record) {
   const uint32_t cnid = record.cnid();
   if (cnid < kFirstUser) return;
-  Remnant& remnant = by_cnid_[cnid];
-  const bool folder = record.type == kFolder || record.type == kFolderThread;
-  if (record.is_thread()) {
-    const PlacedName name{record.thread_parent, record.thread_name};
-    remnant.names.insert(name);
-    if (!remnant.record) {
-      remnant.last = name;
-      remnant.folder = folder;
+  const auto [place, fresh] = by_cnid_.try_emplace(cnid);
+  Remnant& remnant = place->second;
+  PlacedName name = record.is_thread() ? PlacedName{record.thread_parent, record.thread_name}
+                                       : PlacedName{record.parent, record.name};
+  // A record leads over threads, and over records that tell less.
+  const bool leads =
+      fresh || (!record.is_thread() && (!remnant.record || is_better(record, *remnant.record)));
+  if (leads) {
+    std::swap(name, remnant.last);
+    remnant.folder = record.type == kFolder || record.type == kFolderThread;
+    if (!record.is_thread()) {
+      remnant.record = record;
+      remnant.record->name = {};  // it is in `last`
     }
-    return;
+    if (fresh) return;
   }
-  const PlacedName name{record.parent, record.name};
-  remnant.names.insert(name);
-  if (remnant.record && !is_better(record, *remnant.record)) return;
-  remnant.record = record;
-  remnant.last = name;
-  remnant.folder = folder;
+  if (name == remnant.last || std::ranges::find(remnant.others, name) != remnant.others.end())
+    return;
+  remnant.others.push_back(std::move(name));
 }
 
 }  // namespace undershelf::hfsplus

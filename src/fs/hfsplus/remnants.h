@@ -3,7 +3,6 @@
 #pragma once
 
 #include <map>
-#include <set>
 
 #include "fs/hfsplus/catalog.h"
 
@@ -18,9 +17,9 @@ struct PlacedName {
 
 // What is known of one CNID.
 struct Remnant {
-  std::optional<CatalogRecord> record;  // the best: most of it there, then the youngest
-  std::set<PlacedName> names;           // all that were seen, in records and threads
-  PlacedName last;                      // the one of the best record, or else of a thread
+  std::optional<CatalogRecord> record;  // the best: most of it there, then the youngest; no name
+  PlacedName last;                      // the name of that record, or else of a thread
+  std::vector<PlacedName> others;       // all other names that were seen
   bool folder = false;
 };
 
