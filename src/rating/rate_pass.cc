@@ -104,8 +104,12 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
   for (const Edge& edge : edges) {
     if (!open.empty() && edge.at > last) {
       LostStream& youngest = streams[*open.rbegin()];
-      youngest.contested -= edge.at - last;
-      if (*open.begin() != *open.rbegin()) youngest.rivalled += edge.at - last;
+      // Of two that are as old as each other, either may have come last.
+      const bool alone = open.size() == 1;
+      const bool tie = !alone && *std::next(open.rbegin()) != *open.rbegin() &&
+                       streams[*std::next(open.rbegin())].born == youngest.born;
+      if (!tie) youngest.contested -= edge.at - last;
+      if (!tie && *open.begin() != *open.rbegin()) youngest.rivalled += edge.at - last;
     }
     last = edge.at;
     if (edge.begins) {

@@ -105,7 +105,8 @@ std::vector<std::string> reasons(const Facts& facts, const Format& format) {
   }
   say(facts.overwritten, "are overwritten: a living file or folder holds their place now");
   say(facts.disputed, "are claimed by another living file too");
-  say(facts.contested, "are claimed by a younger lost file too, which probably overwrote them");
+  say(facts.contested,
+      "are claimed by a lost file that is younger or as old, which probably overwrote them");
   say(facts.in_use,
       "lie in clusters that are in use, though no living file that was found holds them");
   say(facts.rivalled, "are claimed by an older lost file too");
