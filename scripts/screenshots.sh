@@ -11,7 +11,7 @@ shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
 cd "$work"
-for packed in "$OLDPWD"/samples/fat*-logger.img.zst; do
+for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts}.img.zst; do
   zstd -dq "$packed" -o "$(basename "$packed" .zst)"
 done
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -47,3 +47,15 @@ shot export "undershelf export fat16-logger.shelf --to recovered --state deleted
 cd recovered
 sha256sum -c manifest-sha256.txt | tail -4
 tail -2 exported.jsonl | cut -c1-400"
+shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
+undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
+undershelf show ntfs-office.shelf 101 | head -14
+undershelf export ntfs-office.shelf --to office --original-paths --path '\$RECYCLE.BIN'
+cd office/data && find . -type f"
+shot exfat 'undershelf scan exfat-camera.img --shelf exfat-camera.shelf
+undershelf tree exfat-camera.shelf --state deleted'
+shot hfsplus "undershelf scan hfsplus-charts.img --shelf hfsplus-charts.shelf
+undershelf list hfsplus-charts.shelf --path 'Maps/Old survey*' --path 'Maps/Inner harbour/Sheet 2*'
+undershelf show hfsplus-charts.shelf 11
+undershelf export hfsplus-charts.shelf --to charts --name 'Old survey'
+ls -A charts/data/*/Maps"

@@ -52,7 +52,7 @@ uint64_t print_table(const Shelf& shelf, const Selection& selection) {
     const bool folder = row.kind == "folder" && !row.stream;
     table.add({fmt::format("{}", row.id), row.state, row.rating.value_or(""),
                row.score ? fmt::format("{}", *row.score) : "",
-               row.size ? table_size(*row.size) : "", table_time(row.modified),
+               row.size_known() ? table_size(*row.size) : "", table_time(row.modified),
                row.path + (folder ? "/" : "")});
     ++count;
     return true;

@@ -79,7 +79,7 @@ void print_stream(const Row& row, const Shelf& shelf) {
   const RatedStream rated = load_facts(shelf, row.stream_id);
   std::cout << '\n';
   field("stream", row.stream.value_or("main"));
-  field("size", fmt::format("{} bytes", row.size.value_or(0)));
+  field("size", row.size_known() ? fmt::format("{} bytes", *row.size) : "not known");
   field("type", row.type.value_or(""));
   field("rating",
         fmt::format("{}, score {}", row.rating.value_or("not rated yet"), row.score.value_or(0)));

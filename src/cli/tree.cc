@@ -29,7 +29,8 @@ class TreePrinter {
     }
     const bool folder = row.kind == "folder" && !row.stream;
     line(row.state, row.rating.value_or(""), row.score ? fmt::format("{}", *row.score) : "",
-         row.size ? table_size(*row.size) : "", shared + 1, parts.back() + (folder ? "/" : ""));
+         row.size_known() ? table_size(*row.size) : "", shared + 1,
+         parts.back() + (folder ? "/" : ""));
     if (folder) open_.push_back(parts.back());
   }
 

@@ -120,6 +120,13 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
   }
 }
 
+// Whether no byte of a stream lies outside its own record.
+bool is_inline(const Pieces& pieces) {
+  return !pieces.empty() && std::ranges::all_of(pieces, [](const Piece& piece) {
+    return piece.kind == Piece::Kind::inline_bytes || piece.kind == Piece::Kind::zeros;
+  });
+}
+
 // Counts lost stored bytes as the logical bytes they cost. Ranges must come in order.
 class LossCounter {
  public:
@@ -259,15 +266,13 @@ class Rater {
     LossCounter in_use = overwritten;
     LossCounter missing = overwritten;
     uint64_t at = 0;
-    facts.kept_inline = !stored.empty();
+    facts.kept_inline = is_inline(stored);
     // A sound live stream needs no closer look than whether it ends within the source.
     for (const Piece& piece : plain ? truncated(stored, valid) : stored) {
       const uint64_t begin = at;
       at += piece.length;
       if (piece.kind == Piece::Kind::unknown) missing.add(begin, piece.length, facts.missing);
-      if (piece.kind == Piece::Kind::unknown) facts.kept_inline = false;
       if (piece.kind != Piece::Kind::range) continue;
-      facts.kept_inline = false;
       const ByteRange range{piece.offset, piece.length};
       const uint64_t there = overlap(range, {0, source_size_}).length;
       missing.add(begin + there, range.length - there, facts.missing);
@@ -310,7 +315,9 @@ RatedStream load_facts(const Shelf& shelf, int64_t id) {
   SQLite::Statement row(shelf.db(), std::string(kFacts) + " AND s.id=?");
   row.bind(1, id);
   if (!row.executeStep()) return {};
-  return {facts_of(row), &format_by_name(row.getColumn(17).getText())};
+  RatedStream rated{facts_of(row), &format_by_name(row.getColumn(17).getText())};
+  rated.facts.kept_inline = is_inline(pieces_of(row.getColumn(6)));
+  return rated;
 }
 
 }  // namespace undershelf

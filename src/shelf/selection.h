@@ -60,6 +60,10 @@ struct Row {
   std::optional<uint64_t> intact_bytes;
   std::string raw_name;  // bytes; empty if `name` says all
   std::optional<int64_t> parent;
+
+  // False if nothing tells the size, which then is 0: where only a journal or a thread names a
+  // file.
+  bool size_known() const { return size && !(*size == 0 && rating == "gone"); }
 };
 
 // Calls `visit` with each row that is selected, in order, until it returns false.
