@@ -227,7 +227,12 @@ def office():
     # Files whose records will be used again, known to the journal or the log only.
     card.write("Mail/Journalled.eml", note("Journalled", "2025-08-01", 6000))
     card.write("Mail/Logged.eml", note("Logged", "2025-08-01", 6000))
+    card.write("Mail/Logged with its place.eml", note("Logged with its place", "2025-08-01", 90000))
     lost = {p: card.files[p] for p in ("Mail/Journalled.eml", "Mail/Logged.eml")}
+    card.play()
+    run("sync")
+    copied = next(r for _, r in card.records()
+                  if "Logged with its place".encode("utf-16-le") in r and r[22] & 1 and not r[22] & 2)
     references = {p: card.reference(p) for p in ("Mail/Journalled.eml", "Mail/Logged.eml", "Mail",
                                                  "Reports/2025", "Old plans/1998",
                                                  "Archive", "Archive/Scattered A.bin",
@@ -237,7 +242,7 @@ def office():
     card.unmount()  # or the kernel remembers what the system-compressed files were before
     card.mount()
     # Losses.
-    card.delete("Mail/Journalled.eml", "Mail/Logged.eml")
+    card.delete("Mail/Journalled.eml", "Mail/Logged.eml", "Mail/Logged with its place.eml")
     card.play()
     for n in range(8):
         card.write(f"Archive/New {n}.txt", note(f"New {n}", "2025-09-01", 5000))
@@ -289,14 +294,15 @@ def office():
     card.tell("Archive/Scattered A.bin", deleted="2025-09-02T09:33:00Z")
     card.tell("Spreadsheets/Levels 2.csv", deleted="2025-09-02T09:31:00Z")
     card.unmount()
-    # A page of the log, byte by byte: an entry that was taken out of a folder.
+    # A page of the log, byte by byte: an entry that was taken out of a folder, and a record as it was
+    # made.
     entry = index_entry(references["Mail/Logged.eml"], references["Mail"], "Logged.eml",
                         "2025-08-01T00:00:00", len(lost["Mail/Logged.eml"]))
     image = bytearray(card.image.read_bytes())
     log = next(r for _, r in card.records()
                if "$LogFile".encode("utf-16-le") in r and r[22] & 1)
     place = log_place(log) * 4096
-    image[place + 16384:place + 20480] = log_page(bytes(200) + entry)
+    image[place + 16384:place + 20480] = log_page(bytes(200) + entry + copied)
     journal = "$UsnJrnl".encode("utf-16-le")
     at = next(at for at, r in card.records() if journal in r and r[22] & 1)
     name = image.index(journal, at)

@@ -74,6 +74,9 @@ std::string evidence_sentence(const Evidence& fact) {
   if (fact.fact == "record-used-again") {
     return "Its record holds another file now; an index, the change journal or the log names it.";
   }
+  if (fact.fact == "record-in-log") {
+    return "The log holds an older copy of its record, which tells its place.";
+  }
   if (fact.fact == "runs-broken") {
     return fmt::format("The run list of a stream of {} bytes breaks off or leads outside.",
                        fact.amount);

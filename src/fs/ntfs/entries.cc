@@ -226,6 +226,10 @@ Entry EntryMaker::deleted(const File& file, const LostNames::Known* known) const
 Entry EntryMaker::ghost(const Ghost& ghost, uint64_t place) const {
   constexpr uint64_t kWithoutReference = 1ULL << 63;
   Entry entry;
+  if (ghost.copy) {
+    entry = from_file(*ghost.copy);
+    entry.evidence.push_back({"record-in-log", 0});
+  }
   entry.key = ghost.reference != 0 ? ghost.reference : kWithoutReference | place;
   entry.state = ghost.current ? State::live : State::deleted;
   const Sighting& last = ghost.sightings.front();
@@ -248,6 +252,7 @@ Entry EntryMaker::ghost(const Ghost& ghost, uint64_t place) const {
       entry.other_names.push_back(std::move(other));
     }
   }
+  if (ghost.copy) return entry;
   entry.kind = folder ? Kind::folder : Kind::file;
   entry.streams.emplace_back();
   if (!folder && size < most_bytes_) {

@@ -44,6 +44,25 @@ size_t parse_change(std::span<const std::byte> page, size_t offset, Sighting& fo
   return found.seen ? length : 0;
 }
 
+// Copies of base records as they are in memory: without fix-ups.
+void find_records(std::span<const std::byte> bytes, size_t record_size,
+                  const std::function<void(const Record&)>& visit) {
+  for (size_t at = 0; at + sizeof(RecordHeader) <= bytes.size(); at += 8) {
+    if (std::memcmp(bytes.data() + at, "FILE", 4) != 0) continue;
+    Record record;
+    record.header = *load<RecordHeader>(bytes, at);
+    const size_t used = record.header.bytes_in_use.value();
+    if (record.header.usa_offset.value() != sizeof(RecordHeader) ||
+        record.header.bytes_allocated.value() != record_size || used > record_size ||
+        used > bytes.size() - at || record.header.base_record.value() != 0 ||
+        record.header.sequence.value() == 0) {
+      continue;
+    }
+    record.bytes = bytes.subspan(at, used);
+    visit(record);
+  }
+}
+
 }  // namespace
 
 void read_change_journal(const Source& journal, const std::vector<ByteRange>& parts,
@@ -67,22 +86,27 @@ void read_change_journal(const Source& journal, const std::vector<ByteRange>& pa
   }
 }
 
-void read_log(const Source& log, const Sight& sight) {
+void read_log(const Source& log, size_t record_size, const Sight& sight,
+              const std::function<void(const Record&)>& copied) {
   constexpr uint64_t kMostBytes = 1ULL << 30;
-  // A record may go on in the next page, behind that page's header of 0x40 bytes.
+  // A log record may go on in the next page, behind that page's header of 0x40 bytes.
   constexpr size_t kPageHeader = 0x40;
+  constexpr size_t kDrain = 1 << 20;
   std::vector<std::byte> page(kPage);
-  std::vector<std::byte> stream;
+  std::vector<std::byte> payload;
   const auto drain = [&] {
-    read_index_slack(stream, 0, 0, sight);
-    stream.clear();
+    read_index_slack(payload, 0, 0, sight);
+    find_records(payload, record_size, copied);
+    // What begins near the end may go on behind it.
+    const size_t kept = std::min(payload.size(), 2 * kPage);
+    payload.erase(payload.begin(), payload.end() - static_cast<ptrdiff_t>(kept));
   };
   for (uint64_t at = 0; at < std::min(log.size(), kMostBytes); at += kPage) {
     log.read(at, page);
     if (std::memcmp(page.data(), "RCRD", 4) != 0) continue;
     apply_fixups(page);
-    stream.insert(stream.end(), page.begin() + kPageHeader, page.end());
-    if (stream.size() >= 1 << 20) drain();
+    payload.insert(payload.end(), page.begin() + kPageHeader, page.end());
+    if (payload.size() >= kDrain) drain();
   }
   drain();
 }

@@ -12,7 +12,10 @@ namespace undershelf::ntfs {
 void read_change_journal(const Source& journal, const std::vector<ByteRange>& parts,
                          const Sight& sight);
 
-// Old index entries inside the pages of the log: what was put into folders and taken out of them.
-void read_log(const Source& log, const Sight& sight);
+// Inside the pages of the log: old index entries, as they were put into folders and taken out of
+// them, and copies of whole records, as they were made. `copied` gets records of `record_size`
+// bytes, which are gone after the call.
+void read_log(const Source& log, size_t record_size, const Sight& sight,
+              const std::function<void(const Record&)>& copied);
 
 }  // namespace undershelf::ntfs

@@ -50,6 +50,22 @@ void LostNames::add(const Sighting& found) {
   if (!is_seen_before(ghost.sightings, sighting)) ghost.sightings.push_back(sighting);
 }
 
+void LostNames::add(File copy) {
+  // Deletion adds one to the sequence number of a record that is free.
+  if (!copy.in_use) --copy.sequence;
+  const uint64_t reference = make_reference(copy.number, copy.sequence);
+  if (copy.names.empty() || copy.sequence == 0 || copy.number >= catalogue_.size()) return;
+  for (const FoundName& name : copy.names) {
+    add({reference, name, false, copy.modified, std::nullopt});
+  }
+  const auto ghost = by_reference_.find(reference);
+  if (ghost == by_reference_.end()) return;
+  copy.in_use = false;  // whatever it was: the record is another file's now
+  if (!ghost->second.copy || ghost->second.copy->modified <= copy.modified) {
+    ghost->second.copy = std::move(copy);
+  }
+}
+
 bool LostNames::is_seen_before(std::vector<Sighting>& names, const Sighting& sighting) {
   for (Sighting& known : names) {
     if (!same_name(known.name, sighting.name)) continue;
@@ -102,7 +118,7 @@ std::vector<Ghost> LostNames::ghosts() {
     });
     if (known) continue;
     tell(sighting);
-    found.push_back({0, false, {std::move(sighting)}});
+    found.push_back({0, false, {std::move(sighting)}, std::nullopt});
   }
   for (Ghost& ghost : found) {
     // A short name stands for the long one only where there is no other.

@@ -16,6 +16,7 @@ struct Ghost {
   uint64_t reference = 0;  // 0 if not known
   bool current = false;    // an index in use names it: its record is lost, not the file deleted
   std::vector<Sighting> sightings;  // by different names; the last one first
+  std::optional<File> copy;         // of its record, from the log
 };
 
 class LostNames {
@@ -25,6 +26,8 @@ class LostNames {
       : catalogue_(catalogue), file_of_(std::move(file_of)) {}
 
   void add(const Sighting& found);
+  // A file as an old copy of its record has it.
+  void add(File copy);
 
   // What is known besides of the file of a record. Names that are not in it come from before a
   // rename or a move, or, if it has none at all any more, are all that is left of it.

@@ -304,7 +304,12 @@ class Reader : public VolumeReader {
     const File log = collect(kLogFile);
     if (const FileStream* data = log.stream(u""); data != nullptr && !data->resident) {
       const uint64_t size = std::min(total_length(data->pieces), volume_.length);
-      read_log(PiecesSource(source_, data->pieces, size), sight);
+      read_log(PiecesSource(source_, data->pieces, size), geometry_.record_size, sight,
+               [&](const Record& record) {
+                 FileBuilder builder(record.header.record_number.value(), space_);
+                 builder.add(record, true);
+                 names.add(builder.finish());
+               });
     }
   }
 
