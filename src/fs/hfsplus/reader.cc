@@ -8,10 +8,9 @@
 #include <unordered_map>
 
 #include "fs/bitmap.h"
-#include "fs/hfsplus/forks.h"
+#include "fs/hfsplus/entries.h"
 #include "fs/hfsplus/geometry.h"
 #include "fs/hfsplus/journal.h"
-#include "fs/hfsplus/remnants.h"
 #include "fs/pieces_source.h"
 #include "model/text.h"
 
@@ -21,27 +20,18 @@ namespace {
 constexpr std::u16string_view kPrivateFiles{u"\0\0\0\0HFS+ Private Data", 21};
 constexpr std::u16string_view kPrivateFolders = u".HFS+ Private Directory Data\r";
 
-// Names are shown as people typed them: `:` where the disk has `/`, composed.
-Name to_name(std::u16string stored) {
-  const std::u16string as_stored = stored;
-  std::ranges::replace(stored, u'/', u':');
-  Name name = name_from_utf16(stored);
-  if (name.raw.empty() && to_utf16(name.text) != as_stored) {
-    for (const char16_t unit : as_stored) {
-      name.raw += static_cast<char>(unit & 0xFF);
-      name.raw += static_cast<char>(unit >> 8);
-    }
-  }
-  return name;
-}
-
 class Reader : public VolumeReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry)
       : source_(source),
         geometry_(std::move(geometry)),
-        space_{where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
-        window_(std::make_shared<Window>(source, space_.base, geometry_.size())) {
+        tables_{source,
+                {where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
+                {},
+                {},
+                {},
+                {}},
+        window_(std::make_shared<Window>(source, tables_.space.base, geometry_.size())) {
     describe();
   }
 
@@ -55,9 +45,9 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     live_ = {};
     remnants_ = {};
-    overflow_ = stale_overflow_ = {};
-    attributes_.clear();
-    stale_attributes_.clear();
+    tables_.overflow = tables_.stale_overflow = {};
+    tables_.attributes.clear();
+    tables_.stale_attributes.clear();
     links_.clear();
     found_contents_.clear();
     ids_.clear();
@@ -82,11 +72,11 @@ class Reader : public VolumeReader {
   void describe() {
     const VolumeHeader& header = geometry_.header;
     volume_.file_system = geometry_.case_sensitive_format() ? "hfsx" : "hfsplus";
-    volume_.offset = space_.base;
+    volume_.offset = tables_.space.base;
     volume_.length = geometry_.size();
     volume_.sector_size = source_->sector_size();
     volume_.cluster_size = geometry_.block_size();
-    volume_.heap_offset = space_.base;
+    volume_.heap_offset = tables_.space.base;
     volume_.cluster_count = geometry_.block_count();
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
@@ -116,8 +106,8 @@ class Reader : public VolumeReader {
 
   // A file of the file system's own; those with many extents go on in the overflow file.
   SourcePtr open_fork(const ForkData& fork, uint32_t cnid) {
-    const Overflow* known[] = {&overflow_};
-    const PlacedFork placed = place_fork(fork, cnid, false, space_, known);
+    const Overflow* known[] = {&tables_.overflow};
+    const PlacedFork placed = place_fork(fork, cnid, false, tables_.space, known);
     const uint64_t size = std::min(fork.logicalSize.value(), geometry_.size());
     return std::make_shared<PiecesSource>(source_, placed.pieces, size);
   }
@@ -164,7 +154,7 @@ class Reader : public VolumeReader {
     each_record(
         tree, static_cast<const PiecesSource&>(*stream), "extents overflow file",
         [&](Bytes bytes) {
-          if (const auto record = parse_extents(bytes, false)) overflow_.add(*record);
+          if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
         },
         [&](Bytes bytes) { add_stale_extents(bytes); });
     extents_node_ = tree.node_size();
@@ -174,7 +164,7 @@ class Reader : public VolumeReader {
     constexpr size_t kLength = sizeof(ExtentKey) + sizeof(ExtentRecord::extents);
     for (size_t at = 0; at + kLength <= bytes.size();) {
       const auto record = parse_extents(bytes.subspan(at), true);
-      if (record) stale_overflow_.add(*record);
+      if (record) tables_.stale_overflow.add(*record);
       at += record ? kLength : 2;
     }
   }
@@ -187,7 +177,7 @@ class Reader : public VolumeReader {
         tree, static_cast<const PiecesSource&>(*stream), "attributes file",
         [&](Bytes bytes) {
           if (auto record = parse_attribute(bytes, false)) {
-            attributes_[record->file].push_back(std::move(*record));
+            tables_.attributes[record->file].push_back(std::move(*record));
           }
         },
         [&](Bytes bytes) { add_stale_attributes(bytes); });
@@ -198,7 +188,7 @@ class Reader : public VolumeReader {
     for (size_t at = 0; at + sizeof(AttributeKey) < bytes.size(); at += 2) {
       auto record = parse_attribute(bytes.subspan(at), true);
       if (!record || record->file < kFirstUser) continue;
-      auto& known = stale_attributes_[record->file];
+      auto& known = tables_.stale_attributes[record->file];
       const bool told = std::ranges::any_of(
           known, [&](const AttributeRecord& r) { return r.name == record->name; });
       if (!told) known.push_back(std::move(*record));
@@ -216,7 +206,7 @@ class Reader : public VolumeReader {
           if (const auto record = parse_catalog(bytes, false)) {
             visit(*record);
           } else if (first) {
-            damage({space_.base, 0}, "A record of the catalog makes no sense.");
+            damage({tables_.space.base, 0}, "A record of the catalog makes no sense.");
           }
         },
         [&](Bytes bytes) {
@@ -279,7 +269,7 @@ class Reader : public VolumeReader {
       const NodeRecords found = records_of(node);
       for (const Bytes record : found.records) {
         each_stale(record, [&](const CatalogRecord& r) { remnants_.add(r); });
-        if (const auto extents = parse_extents(record, true)) stale_overflow_.add(*extents);
+        if (const auto extents = parse_extents(record, true)) tables_.stale_overflow.add(*extents);
         add_stale_attributes(record);
       }
       each_stale(found.slack, [&](const CatalogRecord& r) { remnants_.add(r); });
@@ -300,7 +290,7 @@ class Reader : public VolumeReader {
       entry.key = file.first;
       entry.system = true;
       entry.name = {name, {}, false};
-      entry.streams.push_back(fork_stream(*file.second, file.first, false, true, entry));
+      entry.streams.push_back(fork_stream(*file.second, file.first, false, true, entry, tables_));
       sink_->add(entry);
     }
   }
@@ -310,7 +300,7 @@ class Reader : public VolumeReader {
         [&](const CatalogRecord& record) {
           if (record.is_thread() || record.parent == kRootParent) return;
           if (const auto target = link_target(record); target && links_.contains(*target)) return;
-          Entry entry = from_record(record, State::live);
+          Entry entry = from_record(record, State::live, tables_);
           if (const auto number = content_number(record)) {
             if (const auto names = links_.find(*number); names != links_.end()) {
               take_names(entry, names->second);
@@ -327,6 +317,11 @@ class Reader : public VolumeReader {
   }
 
   void push(const Entry& entry) {
+    for (const Evidence& fact : entry.evidence) {
+      if (fact.fact != "extents-missing") continue;
+      damage({tables_.space.base, 0}, fmt::format("{} bytes of {} have no place that makes sense.",
+                                                  fact.amount, entry.name.text));
+    }
     const int64_t id = sink_->add(entry);
     const auto cnid = static_cast<uint32_t>(entry.key);
     if (remnants_.all().contains(cnid)) ids_[cnid] = id;
@@ -357,20 +352,9 @@ class Reader : public VolumeReader {
       entry.evidence.push_back({"link-content-lost", target.second});
       entry.streams.emplace_back();
       sink_->add(entry);
-      damage({space_.base, 0},
+      damage({tables_.space.base, 0},
              fmt::format("The content that the hard link {} leads to is lost.", entry.name.text));
     }
-  }
-
-  static void set_name(Entry& entry, const PlacedName& placed) {
-    entry.name = to_name(placed.name);
-    if (placed.parent != kRoot) entry.parent = placed.parent;
-  }
-
-  static OtherName other_name(OtherName::Kind kind, const PlacedName& placed) {
-    OtherName name{kind, {}, to_name(placed.name)};
-    if (placed.parent != kRoot) name.parent = placed.parent;
-    return name;
   }
 
   // Folders first, then files; names of living files from before a rename.
@@ -383,7 +367,7 @@ class Reader : public VolumeReader {
           continue;
         }
         if (remnant.record && link_target(*remnant.record)) continue;
-        sink_->add(from_remnant(cnid, remnant));
+        sink_->add(from_remnant(cnid, remnant, tables_));
       }
     }
   }
@@ -399,133 +383,9 @@ class Reader : public VolumeReader {
     std::ranges::for_each(remnant.others, push_name);
   }
 
-  Entry from_remnant(uint32_t cnid, const Remnant& remnant) {
-    Entry entry;
-    if (remnant.record) {
-      entry = from_record(*remnant.record, State::deleted);
-    } else {
-      entry.key = cnid;
-      entry.state = State::deleted;
-      entry.kind = remnant.folder ? Kind::folder : Kind::file;
-      entry.streams.emplace_back();
-      entry.evidence.push_back({"thread-only", 0});
-    }
-    set_name(entry, remnant.last);
-    for (const PlacedName& name : remnant.others) {
-      entry.other_names.push_back(other_name(OtherName::Kind::former, name));
-    }
-    return entry;
-  }
-
-  Entry from_record(const CatalogRecord& record, State state) {
-    Entry entry;
-    entry.key = record.cnid();
-    entry.state = state;
-    const FileRecord& file = record.file;
-    entry.created = to_time(file.createDate.value());
-    entry.modified = to_time(file.contentModDate.value());
-    entry.accessed = to_time(file.accessDate.value());
-    if (record.type == kFolder) {
-      entry.kind = Kind::folder;
-      Stream own;
-      own.placement = state == State::live ? Placement::exact : Placement::none;
-      entry.streams.push_back(std::move(own));
-      add_attributes(entry, Stream{});
-      return entry;
-    }
-    std::string finder(reinterpret_cast<const char*>(&file.fdType), 32);
-    if (finder.find_first_not_of('\0') != std::string::npos) entry.finder_info = std::move(finder);
-    const bool live = state == State::live;
-    if (record.known < offsetof(FileRecord, resourceFork)) {
-      entry.evidence.push_back({"record-cut", record.known});
-      entry.streams.emplace_back();
-      return entry;
-    }
-    entry.streams.push_back(fork_stream(file.dataFork, record.cnid(), false, live, entry));
-    Stream resource;
-    if (record.known >= sizeof(FileRecord) && file.resourceFork.logicalSize.value() > 0) {
-      resource = fork_stream(file.resourceFork, record.cnid(), true, live, entry);
-      resource.name = kResourceFork;
-    }
-    add_attributes(entry, resource);
-    if ((file.permissions.fileMode.value() & kModeType) == kModeLink) {
-      entry.link_target = read_start(entry.streams.front());
-    }
-    return entry;
-  }
-
-  Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live, Entry& entry) {
-    const std::array<const Overflow*, 2> known = {&overflow_, &stale_overflow_};
-    const PlacedFork placed =
-        place_fork(fork, cnid, resource, space_, std::span(known).first(live ? 1 : 2));
-    Stream stream;
-    stream.size = std::min(fork.logicalSize.value(), geometry_.size());
-    stream.valid_size = stream.size;
-    stream.placement = Placement::exact;
-    stream.pieces = placed.pieces;
-    for (const Piece& piece : placed.pieces) {
-      if (piece.kind != Piece::Kind::range) continue;
-      if (&piece == &placed.pieces.front()) stream.first = piece.offset;
-      break;
-    }
-    if (placed.missing > 0) {
-      entry.evidence.push_back({"extents-missing", placed.missing});
-      if (live) {
-        damage({space_.base, 0}, fmt::format("{} bytes of file {} have no place that makes sense.",
-                                             placed.missing, cnid));
-      }
-    }
-    return stream;
-  }
-
-  // Extended attributes as streams of their own; the one that says how a file is compressed decides
-  // what its main stream is, and whether its resource fork is only the place of that.
-  void add_attributes(Entry& entry, const Stream& resource) {
-    const auto cnid = static_cast<uint32_t>(entry.key);
-    const auto& table = entry.state == State::live ? attributes_ : stale_attributes_;
-    const auto found = table.find(cnid);
-    bool fork_is_content = false;
-    std::vector<Stream> streams;
-    if (found != table.end()) {
-      for (const AttributeRecord& attribute : found->second) {
-        if (attribute.name == kCompressionAttribute && entry.kind == Kind::file) {
-          const Stream main = compressed_stream(attribute.inline_data, resource);
-          fork_is_content = main.first.has_value();
-          entry.streams.front() = main;
-          continue;
-        }
-        streams.push_back(attribute_stream(attribute, entry));
-      }
-    }
-    if (!resource.name.empty() && !fork_is_content) entry.streams.push_back(resource);
-    for (Stream& stream : streams) entry.streams.push_back(std::move(stream));
-  }
-
-  Stream attribute_stream(const AttributeRecord& attribute, Entry& entry) {
-    Stream stream;
-    if (attribute.fork) {
-      stream = fork_stream(*attribute.fork, attribute.file, false, true, entry);
-    } else {
-      stream.size = stream.valid_size = attribute.inline_data.size();
-      stream.placement = Placement::exact;
-      append_piece(stream.pieces, {Piece::Kind::inline_bytes, 0, stream.size});
-      stream.inline_data = attribute.inline_data;
-    }
-    stream.name = to_name(attribute.name).text;
-    return stream;
-  }
-
-  std::string read_start(const Stream& stream) const {
-    constexpr uint64_t kMost = 4096;
-    std::string text(std::min(stream.size, kMost), '\0');
-    PiecesSource(source_, stream.pieces, stream.size)
-        .read(0, std::as_writable_bytes(std::span(text)));
-    return to_utf8(to_utf16(text));  // whatever is no text becomes U+FFFD
-  }
-
   SourcePtr source_;
   Geometry geometry_;
-  BlockSpace space_;
+  Tables tables_;
   SourcePtr window_;
   Volume volume_;
   std::optional<UseBitmap> bitmap_;
@@ -534,8 +394,6 @@ class Reader : public VolumeReader {
   size_t catalog_node_ = 0, extents_node_ = 0, attributes_node_ = 0;  // bytes
   LiveIndex live_;
   Remnants remnants_;
-  Overflow overflow_, stale_overflow_;
-  std::unordered_map<uint32_t, std::vector<AttributeRecord>> attributes_, stale_attributes_;
   std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_;
   std::set<std::pair<bool, uint32_t>> found_contents_;  // of hard links
   std::unordered_map<uint32_t, int64_t> ids_;           // of living files that have remnants

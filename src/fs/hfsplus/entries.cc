@@ -1,0 +1,158 @@
+#include "fs/hfsplus/entries.h"
+
+#include <algorithm>
+#include <array>
+
+#include "fs/pieces_source.h"
+#include "model/text.h"
+
+namespace undershelf::hfsplus {
+namespace {
+
+std::string read_start(const Stream& stream, const Tables& tables) {
+  constexpr uint64_t kMost = 4096;
+  std::string text(std::min(stream.size, kMost), '\0');
+  PiecesSource(tables.source, stream.pieces, stream.size)
+      .read(0, std::as_writable_bytes(std::span(text)));
+  return to_utf8(to_utf16(text));  // whatever is no text becomes U+FFFD
+}
+
+Stream attribute_stream(const AttributeRecord& attribute, Entry& entry, const Tables& tables) {
+  Stream stream;
+  if (attribute.fork) {
+    stream = fork_stream(*attribute.fork, attribute.file, false, true, entry, tables);
+  } else {
+    stream.size = stream.valid_size = attribute.inline_data.size();
+    stream.placement = Placement::exact;
+    append_piece(stream.pieces, {Piece::Kind::inline_bytes, 0, stream.size});
+    stream.inline_data = attribute.inline_data;
+  }
+  stream.name = to_name(attribute.name).text;
+  return stream;
+}
+
+// Extended attributes as streams of their own; the one that says how a file is compressed decides
+// what its main stream is, and whether its resource fork is only the place of that.
+void add_attributes(Entry& entry, const Stream& resource, const Tables& tables) {
+  const auto cnid = static_cast<uint32_t>(entry.key);
+  const auto& table = entry.state == State::live ? tables.attributes : tables.stale_attributes;
+  const auto found = table.find(cnid);
+  bool fork_is_content = false;
+  std::vector<Stream> streams;
+  if (found != table.end()) {
+    for (const AttributeRecord& attribute : found->second) {
+      if (attribute.name == kCompressionAttribute && entry.kind == Kind::file) {
+        const Stream main = compressed_stream(attribute.inline_data, resource);
+        fork_is_content = main.first.has_value();
+        entry.streams.front() = main;
+        continue;
+      }
+      streams.push_back(attribute_stream(attribute, entry, tables));
+    }
+  }
+  if (!resource.name.empty() && !fork_is_content) entry.streams.push_back(resource);
+  for (Stream& stream : streams) entry.streams.push_back(std::move(stream));
+}
+
+}  // namespace
+
+Name to_name(std::u16string stored) {
+  const std::u16string as_stored = stored;
+  std::ranges::replace(stored, u'/', u':');
+  Name name = name_from_utf16(stored);
+  if (name.raw.empty() && to_utf16(name.text) != as_stored) {
+    for (const char16_t unit : as_stored) {
+      name.raw += static_cast<char>(unit & 0xFF);
+      name.raw += static_cast<char>(unit >> 8);
+    }
+  }
+  return name;
+}
+
+void set_name(Entry& entry, const PlacedName& placed) {
+  entry.name = to_name(placed.name);
+  if (placed.parent != kRoot) entry.parent = placed.parent;
+}
+
+OtherName other_name(OtherName::Kind kind, const PlacedName& placed) {
+  OtherName name{kind, {}, to_name(placed.name)};
+  if (placed.parent != kRoot) name.parent = placed.parent;
+  return name;
+}
+
+Entry from_remnant(uint32_t cnid, const Remnant& remnant, const Tables& tables) {
+  Entry entry;
+  if (remnant.record) {
+    entry = from_record(*remnant.record, State::deleted, tables);
+  } else {
+    entry.key = cnid;
+    entry.state = State::deleted;
+    entry.kind = remnant.folder ? Kind::folder : Kind::file;
+    entry.streams.emplace_back();
+    entry.evidence.push_back({"thread-only", 0});
+  }
+  set_name(entry, remnant.last);
+  for (const PlacedName& name : remnant.others) {
+    entry.other_names.push_back(other_name(OtherName::Kind::former, name));
+  }
+  return entry;
+}
+
+Entry from_record(const CatalogRecord& record, State state, const Tables& tables) {
+  Entry entry;
+  entry.key = record.cnid();
+  entry.state = state;
+  const FileRecord& file = record.file;
+  entry.created = to_time(file.createDate.value());
+  entry.modified = to_time(file.contentModDate.value());
+  entry.accessed = to_time(file.accessDate.value());
+  if (record.type == kFolder) {
+    entry.kind = Kind::folder;
+    Stream own;
+    own.placement = state == State::live ? Placement::exact : Placement::none;
+    entry.streams.push_back(std::move(own));
+    add_attributes(entry, Stream{}, tables);
+    return entry;
+  }
+  std::string finder(reinterpret_cast<const char*>(&file.fdType), 32);
+  if (finder.find_first_not_of('\0') != std::string::npos) entry.finder_info = std::move(finder);
+  const bool live = state == State::live;
+  if (record.known < offsetof(FileRecord, resourceFork)) {
+    entry.evidence.push_back({"record-cut", record.known});
+    entry.streams.emplace_back();
+    return entry;
+  }
+  entry.streams.push_back(fork_stream(file.dataFork, record.cnid(), false, live, entry, tables));
+  Stream resource;
+  if (record.known >= sizeof(FileRecord) && file.resourceFork.logicalSize.value() > 0) {
+    resource = fork_stream(file.resourceFork, record.cnid(), true, live, entry, tables);
+    resource.name = kResourceFork;
+  }
+  add_attributes(entry, resource, tables);
+  if ((file.permissions.fileMode.value() & kModeType) == kModeLink) {
+    entry.link_target = read_start(entry.streams.front(), tables);
+  }
+  return entry;
+}
+
+Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live, Entry& entry,
+                   const Tables& tables) {
+  const std::array<const Overflow*, 2> known = {&tables.overflow, &tables.stale_overflow};
+  const PlacedFork placed =
+      place_fork(fork, cnid, resource, tables.space, std::span(known).first(live ? 1 : 2));
+  Stream stream;
+  stream.size =
+      std::min(fork.logicalSize.value(), tables.space.block_size * tables.space.block_count);
+  stream.valid_size = stream.size;
+  stream.placement = Placement::exact;
+  stream.pieces = placed.pieces;
+  for (const Piece& piece : placed.pieces) {
+    if (piece.kind != Piece::Kind::range) continue;
+    if (&piece == &placed.pieces.front()) stream.first = piece.offset;
+    break;
+  }
+  if (placed.missing > 0) entry.evidence.push_back({"extents-missing", placed.missing});
+  return stream;
+}
+
+}  // namespace undershelf::hfsplus
