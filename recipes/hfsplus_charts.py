@@ -46,9 +46,12 @@ class Charts(Card):
         self.script.append(f"ln {self._place(old)} {self._place(new)}")
         self.linked[new] = old
 
-    def play(self):
-        self.log = []
-        super().play()
+    def symlink(self, target, path):
+        self.script.append(f"ln -s '{target}' {self._place(path)}")
+        item = f"{path} as linked".replace(" ", "_")
+        self.files[path], self.written[path] = target.encode(), item
+        self.script.append(f"stat -c 'MODIFIED {item} %Y' {self._place(path)}")
+        self.known[path] = {"link_target": target}
 
     def _note(self, path):
         self.script.append(f"stat -c 'CNID %i' {self._place(path)}")
@@ -126,6 +129,8 @@ def life(card, with_links=True):
         card.at(f"2026-05-04 10:{n:02}:00")
         for name in ("Documents/Long log.txt", "Documents/Other log.txt"):
             (card.write if n == 0 else card.append)(name, note(f"{name} {n}", "2026-05-04", 5000))
+    card.at("2026-05-04 10:30:00")
+    card.symlink("../Maps/Old survey", "Documents/Latest map")
     if with_links:
         card.link("Documents/Letters/Letter 2.txt", "Documents/Second name of letter 2.txt")
     card.unmount()

@@ -206,6 +206,9 @@ def office():
     for algorithm in range(4):
         add_system_compressed(card, f"Manuals/Manual {algorithm}.txt",
                               note(f"Manual {algorithm}", "2025-06-02", 90000), algorithm)
+    # Encrypted, byte by byte: a file and the stream of its keys are marked as such afterwards.
+    card.write("Archive/Sealed tender.bin", note("Sealed", "2025-06-03", 8192))
+    card.stream("Archive/Sealed tender.bin", "$EFS", note("No key at all", "2025-06-03", 300))
     # A recycle bin; `$I` files are written byte by byte.
     bin_ = "$RECYCLE.BIN/S-1-5-21-7-7-7-1001/"
 
@@ -307,6 +310,14 @@ def office():
     at = next(at for at, r in card.records() if journal in r and r[22] & 1)
     name = image.index(journal, at)
     image[name - 66:name - 58] = struct.pack("<Q", 11 | 11 << 48)
+    sealed = next(at for at, r in card.records() if "Sealed tender".encode("utf-16-le") in r and r[22] == 1)
+    at = sealed + struct.unpack_from("<H", image, sealed + 20)[0]
+    while (kind := struct.unpack_from("<I", image, at)[0]) != 0xFFFFFFFF:
+        if kind == 0x80 and image[at + 9] == 0:
+            struct.pack_into("<H", image, at + 12, 0x4000)
+        elif kind == 0x80:
+            struct.pack_into("<I", image, at, 0x100)  # $LOGGED_UTILITY_STREAM
+        at += struct.unpack_from("<I", image, at + 4)[0]
     card.image.write_bytes(image)
     card.tell("Mail/Logged.eml", modified="2025-08-01T00:00:00Z")
     card.finish()

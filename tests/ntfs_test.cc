@@ -269,6 +269,17 @@ TEST_F(NtfsDamage, ShortRecordsAndRubbishNeverCrash) {
   }
 }
 
+TEST_F(NtfsDamage, EncryptedFilesAreSaidToBeSo) {
+  scan(image_, 0);
+  const auto rows = undershelf({"list", folder_.path("shelf"), "--name", "Sealed tender.bin",
+                                "--format", "jsonl"})
+                        .lines();
+  ASSERT_EQ(rows.size(), 2U) << "with the stream of its keys";
+  const std::string shown =
+      undershelf({"show", folder_.path("shelf"), std::to_string(rows[0]["id"].get<int64_t>())}).out;
+  EXPECT_NE(shown.find("opens only with its owner's key"), std::string::npos) << shown;
+}
+
 // LZNT1 by hand ([MS-XCA] 3.1): a literal run and one back reference.
 TEST(Lznt1, DecodesAndRefuses) {
   const auto decode = [](std::initializer_list<unsigned> stored, size_t size) {
