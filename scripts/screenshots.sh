@@ -49,7 +49,7 @@ sha256sum -c manifest-sha256.txt | tail -4
 tail -2 exported.jsonl | cut -c1-400"
 shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
 undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
-undershelf show ntfs-office.shelf 101 | head -14
+undershelf show ntfs-office.shelf 102 | head -14
 undershelf export ntfs-office.shelf --to office --original-paths --path '\$RECYCLE.BIN'
 cd office/data && find . -type f"
 shot exfat 'undershelf scan exfat-camera.img --shelf exfat-camera.shelf
