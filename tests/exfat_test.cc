@@ -84,5 +84,24 @@ TEST(ExfatVolume, FolderThatHoldsItself) {
   EXPECT_LT(rows.size(), sound.size()) << "the folder's own place is not recorded any more";
 }
 
+// Section 7.4.10: an offset counts only if its bit 7 is set; else the time is local.
+TEST(ExfatTimes, CountTheirOffsets) {
+  const TempFolder folder;
+  const auto modified = [&](unsigned char offset) {
+    std::string image = sample("exfat-camera");
+    image[live_set(image) + 23] = static_cast<char>(offset);
+    write_file(folder.path("card.img"), image);
+    undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf"), "--replace",
+                "--time-zone", "Europe/Oslo"});
+    return undershelf({"list", folder.path("shelf"), "--path", kLive, "--format", "jsonl"})
+        .lines()
+        .at(0)["modified"];
+  };
+  EXPECT_EQ(modified(0x80), "2026-04-02T08:20:00Z");
+  EXPECT_EQ(modified(0x84), "2026-04-02T07:20:00Z") << "four quarters ahead";
+  EXPECT_EQ(modified(0xEC), "2026-04-02T13:20:00Z") << "twenty quarters behind";
+  EXPECT_EQ(modified(0x00), "2026-04-02T06:20:00Z") << "local, in summer";
+}
+
 }  // namespace
 }  // namespace undershelf::test
