@@ -23,6 +23,7 @@ from scenario import chart, note, readings
 
 MIB = 1 << 20
 WHEN = 1775000000
+PRIVATE = ".HFS+ Private Directory Data\r"  # where hard-linked folders are kept
 
 
 class Charts(Card):
@@ -132,6 +133,11 @@ def life(card, with_links=True):
     card.at("2026-05-04 10:30:00")
     card.symlink("../Maps/Old survey", "Documents/Latest map")
     if with_links:
+        # What a folder with two names is made of; the link itself is marked as one afterwards.
+        for folder in (PRIVATE, f"{PRIVATE}/dir_99"):
+            card.folder(folder)
+        card.write(f"{PRIVATE}/dir_99/Plate 1.png", chart("Plate 1", 100, 60))
+        card.write("Maps/Plates", b"")
         card.link("Documents/Letters/Letter 2.txt", "Documents/Second name of letter 2.txt")
     card.unmount()
 
@@ -175,7 +181,13 @@ def charts():
         (card.cnids["Documents/Packed small.txt"], "com.apple.decmpfs",
          decmpfs(3, zlib.compress(small), len(small))),
         (card.cnids["Maps/Old survey"], "com.example.scale", b"1:5000")])
+    link = volume.file_record(card.cnids["Maps/Plates"])
+    volume.image[link + 44:link + 56] = struct.pack(">I", 99) + b"fdrpMACS"
     card.image.write_bytes(volume.image)
+    del card.files["Maps/Plates"], card.folders[PRIVATE]
+    card.folders["Maps/Plates"] = card.folders.pop(f"{PRIVATE}/dir_99")
+    for kept in (card.files, card.written):
+        kept["Maps/Plates/Plate 1.png"] = kept.pop(f"{PRIVATE}/dir_99/Plate 1.png")
     for path, content in (("Documents/Packed manual.txt", manual), ("Documents/Packed small.txt",
                                                                    small)):
         card.files[path] = content
