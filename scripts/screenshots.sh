@@ -55,6 +55,6 @@ cd office/data && find . -type f"
 shot exfat 'undershelf scan exfat-camera.img --shelf exfat-camera.shelf
 undershelf tree exfat-camera.shelf --state deleted'
 shot hfsplus "undershelf scan hfsplus-charts.img --shelf hfsplus-charts.shelf
-undershelf show hfsplus-charts.shelf 11 | tail -n +9
+undershelf show hfsplus-charts.shelf 12 | tail -n +9
 undershelf export hfsplus-charts.shelf --to charts --name 'Old survey'
 ls -A charts/data/*/Maps"
