@@ -106,7 +106,7 @@ void BTree::load_map() {
   if (map_.empty() || (map_[0] & std::byte{0x80}) == std::byte{0}) map_.clear();
 }
 
-void BTree::each(const std::function<void(uint64_t, Use, Bytes)>& visit) {
+void BTree::each(const std::function<bool(uint64_t, Use, Bytes)>& visit) {
   const size_t per_block = std::max<size_t>(1, (1 << 20) / node_size_);
   std::vector<std::byte> block(per_block * node_size_);
   for (uint64_t first = 0; first < node_count(); first += per_block) {
@@ -121,11 +121,12 @@ void BTree::each(const std::function<void(uint64_t, Use, Bytes)>& visit) {
           result.bad, [&](const ByteRange& b) { return overlap(b, range).length > 0; });
       const bool marked = number / 8 >= map_.size() ||
                           (map_[number / 8] & (std::byte{0x80} >> number % 8)) != std::byte{0};
-      visit(number,
-            bad      ? Use::unreadable
-            : marked ? Use::used
-                     : Use::free,
-            bytes.subspan(i * node_size_, node_size_));
+      if (!visit(number,
+                 bad      ? Use::unreadable
+                 : marked ? Use::used
+                          : Use::free,
+                 bytes.subspan(i * node_size_, node_size_)))
+        return;
     }
   }
 }

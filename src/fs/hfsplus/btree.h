@@ -9,20 +9,12 @@
 #include <vector>
 
 #include "fs/hfsplus/ondisk.h"
+#include "fs/load.h"
 #include "source/source.h"
 
 namespace undershelf::hfsplus {
 
 using Bytes = std::span<const std::byte>;
-
-// A structure at `offset` of `bytes`; nothing if it does not lie within them.
-template <typename T>
-std::optional<T> load(Bytes bytes, uint64_t offset = 0) {
-  if (offset > bytes.size() || bytes.size() - offset < sizeof(T)) return std::nullopt;
-  T value;
-  std::memcpy(static_cast<void*>(&value), bytes.data() + offset, sizeof(T));
-  return value;
-}
 
 std::u16string utf16_at(Bytes bytes, uint64_t offset, size_t units);
 
@@ -49,9 +41,9 @@ class BTree {
   bool header_sound() const { return header_sound_; }
   uint64_t node_count() const { return stream_->size() / node_size_; }
   enum class Use { used, free, unreadable };
-  // Calls `visit` with each node but the header, in order, from one pass over the file. Without a
-  // sound map every node that looks like one counts as used.
-  void each(const std::function<void(uint64_t number, Use use, Bytes node)>& visit);
+  // Calls `visit` with each node but the header, in order, from one pass over the file, until it
+  // returns false. Without a sound map every node that looks like one counts as used.
+  void each(const std::function<bool(uint64_t number, Use use, Bytes node)>& visit);
 
  private:
   void load_map();

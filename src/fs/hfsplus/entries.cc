@@ -146,10 +146,8 @@ Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live
   stream.valid_size = stream.size;
   stream.placement = Placement::exact;
   stream.pieces = placed.pieces;
-  for (const Piece& piece : placed.pieces) {
-    if (piece.kind != Piece::Kind::range) continue;
-    if (&piece == &placed.pieces.front()) stream.first = piece.offset;
-    break;
+  if (!stream.pieces.empty() && stream.pieces.front().kind == Piece::Kind::range) {
+    stream.first = stream.pieces.front().offset;
   }
   if (placed.missing > 0) entry.evidence.push_back({"extents-missing", placed.missing});
   return stream;

@@ -21,7 +21,6 @@ class Overflow {
   void add(const ExtentRecord& record);
   // The record that begins at a block of a fork; null if none is known.
   const ExtentRecord* find(uint32_t file, bool resource, uint64_t block) const;
-  size_t size() const { return records_.size(); }
 
  private:
   std::map<std::tuple<uint32_t, bool, uint32_t>, ExtentRecord> records_;

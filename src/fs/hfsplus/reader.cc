@@ -43,6 +43,7 @@ class Reader : public VolumeReader {
 
   void read(Sink& sink) override {
     sink_ = &sink;
+    damaged_ = 0;
     live_ = {};
     remnants_ = {};
     tables_.overflow = tables_.stale_overflow = {};
@@ -92,15 +93,14 @@ class Reader : public VolumeReader {
     }
     // The root's own record, whose key has the volume's name, comes first.
     catalog.each([&](uint64_t, BTree::Use use, Bytes node) {
-      if (!volume_.label.empty() || use != BTree::Use::used || !looks_like_node(node, kLeafNode)) {
-        return;
-      }
+      if (use != BTree::Use::used || !looks_like_node(node, kLeafNode)) return true;
       for (const Bytes bytes : records_of(node).records) {
         const auto record = parse_catalog(bytes, false);
         if (record && record->type == kFolder && record->parent == kRootParent) {
           volume_.label = to_name(record->name).text;
         }
       }
+      return volume_.label.empty();
     });
   }
 
@@ -118,33 +118,37 @@ class Reader : public VolumeReader {
   }
 
   // Calls `live` with records of leaf nodes in use, and `stale` with all that is left behind.
-  void each_record(BTree& tree, const PiecesSource& stream, const char* what,
+  // Damage is told of the tree named `what`; not at all if that is empty.
+  void each_record(BTree& tree, const PiecesSource& stream, std::string_view what,
                    const std::function<void(Bytes)>& live,
                    const std::function<void(Bytes)>& stale) {
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
       const uint64_t place = stream.place_of(number * tree.node_size()).value_or(0);
+      const bool telling = !what.empty();
       if (use == BTree::Use::unreadable) {
-        damage({place, node.size()}, fmt::format("A node of the {} cannot be read.", what));
-        return;
+        if (telling)
+          damage({place, node.size()}, fmt::format("A node of the {} cannot be read.", what));
+        return true;
       }
       const bool leaf = looks_like_node(node, kLeafNode);
       if (!leaf) {
         const bool other = looks_like_node(node, kIndexNode) || node[8] == std::byte{kMapNode};
         const bool blank = std::ranges::all_of(node, [](std::byte b) { return b == std::byte{0}; });
-        if (use == BTree::Use::used && !other && !blank) {
+        if (telling && use == BTree::Use::used && !other && !blank) {
           damage({place, node.size()}, fmt::format("A node of the {} is damaged.", what));
         }
         stale(node);
-        return;
+        return true;
       }
       const NodeRecords found = records_of(node);
       const bool used = use == BTree::Use::used;
-      if (used && !found.sound) {
+      if (telling && used && !found.sound) {
         damage({place, node.size()},
                fmt::format("Records of a node of the {} overlap or lead outside it.", what));
       }
       for (const Bytes record : found.records) (used ? live : stale)(record);
       stale(found.slack);
+      return true;
     });
   }
 
@@ -199,9 +203,8 @@ class Reader : public VolumeReader {
     const auto stream = open_fork(geometry_.header.catalogFile, kCatalogFile);
     BTree tree(stream);
     catalog_node_ = tree.node_size();
-    const uint64_t damaged = damaged_;
     each_record(
-        tree, static_cast<const PiecesSource&>(*stream), "catalog",
+        tree, static_cast<const PiecesSource&>(*stream), first ? "catalog" : "",
         [&](Bytes bytes) {
           if (const auto record = parse_catalog(bytes, false)) {
             visit(*record);
@@ -212,7 +215,6 @@ class Reader : public VolumeReader {
         [&](Bytes bytes) {
           if (first) each_stale(bytes, [&](const CatalogRecord& r) { remnants_.add(r); });
         });
-    if (!first) damaged_ = damaged;
   }
 
   // The first pass over the catalog: what there is, whose names are links, what is left behind.

@@ -8,6 +8,7 @@
 #include <string>
 #include <string_view>
 
+#include "fs/load.h"
 #include "fs/ntfs/ondisk.h"
 
 namespace undershelf::ntfs {
@@ -48,15 +49,6 @@ std::optional<Record> parse_record(std::span<std::byte> bytes);
 
 // Calls `visit` with each attribute, in order. False if they break off before their end mark.
 bool each_attribute(const Record& record, const std::function<void(const Attribute&)>& visit);
-
-// A structure at `offset` of `bytes`; nothing if it does not lie within them.
-template <typename T>
-std::optional<T> load(std::span<const std::byte> bytes, uint64_t offset = 0) {
-  if (offset > bytes.size() || bytes.size() - offset < sizeof(T)) return std::nullopt;
-  T value;
-  std::memcpy(static_cast<void*>(&value), bytes.data() + offset, sizeof(T));
-  return value;
-}
 
 // `units` UTF-16 units at `offset` of `bytes`; fewer if they end before.
 std::u16string utf16_at(std::span<const std::byte> bytes, uint64_t offset, size_t units);
