@@ -92,8 +92,15 @@ INSTANTIATE_TEST_SUITE_P(
         Case{{"peek", "@card.shelf", "9", "--from", "1..2"}, 2, "one number of bytes"},
         Case{{"tree", "@card.shelf", "--sort", "size"}, 2, "leave --sort out"},
         Case{{"scan", "@card.img"}, 2, "--shelf FILE"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--depth", "full"}, 2, "quick, deep"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--only", "fat"}, 2, "limits a deep scan"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--depth", "deep", "--only", "fat32"},
+             2,
+             "hfsplus"},
         Case{
-            {"scan", "@card.img", "--shelf", "@x", "--depth", "deep"}, 2, "cannot scan deeply yet"},
+            {"scan", "@card.img", "--shelf", "@x", "--depth", "deep", "--from", "4K", "--to", "1K"},
+            2,
+            "--from below --to"},
         Case{{"scan", "@card.img", "--shelf", "@x", "--check", "full"}, 2, "cannot check whole"},
         Case{{"export", "@card.shelf"}, 2, "--to DIR"}));
 

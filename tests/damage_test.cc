@@ -279,7 +279,7 @@ TEST(ShrinkingSource, CostsWhatWasNotReadYet) {
     const std::string path = folder.path(std::to_string(reads));
     const auto source = std::make_shared<ShrinkingSource>(image, reads);
     Shelf shelf = Shelf::create(path, identify("made up", *source));
-    const ScanResult result = scan_quickly(shelf, source, {});
+    const ScanResult result = undershelf::scan(shelf, source, {});
     size_t rows = 0;
     each_row(shelf, {}, [&](const Row&) { return ++rows > 0; });
     EXPECT_GE(rows, last) << reads;

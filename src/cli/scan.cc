@@ -3,10 +3,13 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <chrono>
 #include <filesystem>
 
 #include "cli/command.h"
 #include "cli/filters.h"
+#include "cli/output.h"
 #include "exporting/protect.h"
 #include "model/text.h"
 #include "source/device.h"
@@ -16,7 +19,7 @@ namespace {
 
 // A new shelf, or the unfinished one of the same source.
 Shelf open_or_create(const std::string& path, const std::string& source_path, const Source& source,
-                     uint64_t skip, bool replace) {
+                     uint64_t skip, bool replace, Depth depth) {
   if (!std::filesystem::exists(path))
     return Shelf::create(path, identify(source_path, source, skip));
   if (!Shelf::is_shelf(path)) {
@@ -37,23 +40,33 @@ Shelf open_or_create(const std::string& path, const std::string& source_path, co
                             path, how));
   }
   const std::vector<ScanRecord> scans = shelf.scans();
-  if (!scans.empty() && scans.back().state == "finished") {
+  const auto is_finished = [&](std::string_view wanted) {
+    return std::ranges::any_of(scans, [&](const ScanRecord& scan) {
+      return scan.state == "finished" && scan.depth == wanted;
+    });
+  };
+  if (is_finished("deep") || (is_finished("quick") && depth == Depth::quick)) {
     throw Error(Failure::refused,
                 fmt::format("The shelf {} holds a finished scan of this source. List it with "
                             "`undershelf list {}`, or scan again with --replace.",
                             path, shell_quoted(path)));
   }
-  say("Continuing an unfinished scan.");
+  say(is_finished("quick") ? "Adding to what the quick scan found."
+                           : "Continuing an unfinished scan.");
   return shelf;
 }
 
 void require_supported(const CommandLine& line) {
-  if (line.has("depth")) {
-    require_known("--depth", line.text("depth"), {"quick", "deep"});
-    if (line.text("depth") == "deep") {
-      throw Error(Failure::usage,
-                  "This version scans quickly only; it cannot scan deeply yet. Leave --depth out.");
+  if (line.has("depth")) require_known("--depth", line.text("depth"), {"quick", "deep"});
+  for (const char* option : {"from", "to", "only"}) {
+    if (line.has(option) && line.text("depth") != "deep") {
+      throw Error(
+          Failure::usage,
+          fmt::format("--{} limits a deep scan. Add --depth deep, or leave it out.", option));
     }
+  }
+  for (const std::string& system : line.list("only")) {
+    require_known("--only", system, {"fat", "exfat", "ntfs", "hfsplus"});
   }
   if (line.has("check")) {
     require_known("--check", line.text("check"), {"none", "sample", "full"});
@@ -74,8 +87,60 @@ ScanOptions read_options(const CommandLine& line) {
   const CodePage known(options.read.code_page);  // refuses one that there is not
   options.read.zone = read_zone(line);
   options.progress = [](const std::string& what) { show_progress(what + " ..."); };
+  if (line.text("depth") == "deep") options.depth = Depth::deep;
+  options.systems = line.list("only");
   return options;
 }
+
+// The part of the source that a deep scan is limited to; nothing if it is not.
+std::optional<ByteRange> read_range(const CommandLine& line, uint64_t size) {
+  if (!line.has("from") && !line.has("to")) return std::nullopt;
+  const uint64_t from = read_bytes(line, "from", 0);
+  const uint64_t to = std::min(read_bytes(line, "to", size), size);
+  if (from >= to) {
+    throw Error(Failure::usage,
+                fmt::format("--from and --to leave nothing of the source's {} bytes. Give a --from "
+                            "below --to.",
+                            size));
+  }
+  return ByteRange{from / 512 * 512, to - from / 512 * 512};
+}
+
+std::string duration(double seconds) {
+  const auto whole = static_cast<uint64_t>(seconds + 0.5);
+  if (whole < 60) return fmt::format("{} s", whole);
+  if (whole < 3600) return fmt::format("{} min", (whole + 30) / 60);
+  return fmt::format("{} h {:02} min", whole / 3600, whole % 3600 / 60);
+}
+
+// The line that is shown while a sweep goes on.
+class SweepLine {
+ public:
+  std::string operator()(const SweepProgress& progress) const {
+    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - started_;
+    const uint64_t done = progress.position - progress.range.offset;
+    const uint64_t left = progress.range.length - std::min(done, progress.range.length);
+    std::string text =
+        fmt::format("Sweeping: {:.1f} % done",
+                    100.0 * static_cast<double>(done) /
+                        static_cast<double>(std::max<uint64_t>(1, progress.range.length)));
+    const double rate =
+        static_cast<double>(progress.position - progress.begun_at) / std::max(passed.count(), 1e-3);
+    if (passed.count() > 0.5 && rate > 0) {
+      text += fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
+                          duration(static_cast<double>(left) / rate));
+    }
+    text += ". Pieces found:";
+    for (const auto& [system, count] : progress.found) {
+      text += fmt::format("{} {} {}", &system == &progress.found.front().first ? "" : ",", system,
+                          count);
+    }
+    return text;
+  }
+
+ private:
+  std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
+};
 
 // What is mounted for writing changes while it is read, and may be writing over the lost files.
 void refuse_mounted(const std::string& source_path, bool anyway) {
@@ -95,17 +160,56 @@ void refuse_mounted(const std::string& source_path, bool anyway) {
 void summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
   int64_t deleted = 0;
+  int64_t former = 0;
   for (const VolumeRecord& record : shelf.volumes()) {
     live += record.live;
     deleted += record.deleted;
+    former += record.former;
   }
-  say(fmt::format("{} volume{}: {} living and {} deleted files.", result.volumes,
-                  result.volumes == 1 ? "" : "s", live, deleted));
+  const std::string of_former =
+      former > 0 ? fmt::format(", {} files of former volumes", former) : "";
+  say(fmt::format("{} volume{}: {} living and {} deleted files{}.", result.volumes,
+                  result.volumes == 1 ? "" : "s", live, deleted, of_former));
   if (result.source_is_short) say("The source ends before a volume on it does.");
   if (result.damage > 0) {
     say(fmt::format("Damage was met in {} place{}; `undershelf volumes` counts it.", result.damage,
                     result.damage == 1 ? "" : "s"));
   }
+}
+
+int conclude(const Shelf& shelf, const ScanResult& result, const std::string& source_path,
+             const std::string& shelf_path, Depth depth) {
+  const std::string again = fmt::format("undershelf scan {} --shelf {} --depth deep",
+                                        shell_quoted(source_path), shell_quoted(shelf_path));
+  if (result.stopped) {
+    summarise(shelf, result);
+    say(
+        fmt::format("Stopped at byte {}. What was found is kept; former volumes are put together "
+                    "when the whole source has been looked at.",
+                    result.position));
+    next_step(again);
+    return kIncomplete;
+  }
+  if (result.volumes == 0 && depth == Depth::quick) {
+    say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
+        "gone.");
+    next_step(again);
+    return kIncomplete;
+  }
+  if (result.volumes == 0) {
+    say("No volume was found, and nothing that is left of one.");
+    next_step(fmt::format("undershelf survey {}", shell_quoted(source_path)));
+    return kIncomplete;
+  }
+  summarise(shelf, result);
+  if (result.left_out > 0) {
+    say(fmt::format("{} pieces of metadata more than can be kept were met; they are left out.",
+                    result.left_out));
+  }
+  next_step(depth == Depth::deep
+                ? fmt::format("undershelf volumes {}", shell_quoted(shelf_path))
+                : fmt::format("undershelf list {} --state deleted", shell_quoted(shelf_path)));
+  return result.damage > 0 || result.source_is_short || result.left_out > 0 ? kIncomplete : kDone;
 }
 
 }  // namespace
@@ -118,7 +222,14 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
        "leave out so many bytes at the start of the source")                               //
       ("mounted-anyway", "although a volume of the source device is mounted for writing")  //
       ("depth", po::value<std::string>()->value_name("DEPTH"),
-       "quick (the default): what the volumes' own structures still tell")  //
+       "quick (the default): what the volumes' own structures still tell; deep: also what is left "
+       "of others anywhere on the source")  //
+      ("from", po::value<std::string>()->value_name("N"),
+       "deep: begin the pass over the source at this byte; K, M, G count 1024")  //
+      ("to", po::value<std::string>()->value_name("N"),
+       "deep: end it before this byte")  //
+      ("only", po::value<std::vector<std::string>>()->value_name("SYSTEM"),
+       "deep: look only for these: fat, exfat, ntfs, hfsplus")  //
       ("check", po::value<std::string>()->value_name("LEVEL"),
        "sample (the default): look at a little of each lost file; none")  //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
@@ -132,25 +243,24 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   if (shelf_path.empty()) {
     throw Error(Failure::usage, "Say where the shelf is to be made, with --shelf FILE.");
   }
-  const ScanOptions scan_options = read_options(line);
+  ScanOptions scan_options = read_options(line);
   const std::string source_path = line.text("SOURCE");
   const uint64_t skip = read_bytes(line, "offset", 0);
   const SourcePtr source = open_source(source_path, skip);
+  scan_options.range = read_range(line, source->size());
   refuse_mounted(source_path, line.has("mounted-anyway"));
   refuse_on_source("shelf", shelf_path, source_path);
 
-  Shelf shelf = open_or_create(shelf_path, source_path, *source, skip, line.has("replace"));
-  const ScanResult result = scan_quickly(shelf, source, scan_options);
+  Shelf shelf = open_or_create(shelf_path, source_path, *source, skip, line.has("replace"),
+                               scan_options.depth);
+  const StopOnInterrupt interrupt;
+  scan_options.stop = &interrupt.flag();
+  scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
+    show_progress(line(progress));
+  };
+  const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
-  if (result.volumes == 0) {
-    say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
-        "gone; this version cannot do that yet.");
-    next_step(fmt::format("undershelf survey {}", shell_quoted(source_path)));
-    return kIncomplete;
-  }
-  summarise(shelf, result);
-  next_step(fmt::format("undershelf list {} --state deleted", shell_quoted(shelf_path)));
-  return result.damage > 0 || result.source_is_short ? kIncomplete : kDone;
+  return conclude(shelf, result, source_path, shelf_path, scan_options.depth);
 }
 
 }  // namespace undershelf::cli

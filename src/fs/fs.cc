@@ -3,26 +3,42 @@
 #include <algorithm>
 #include <array>
 
+#include "fs/exfat/detector.h"
+#include "fs/exfat/former.h"
 #include "fs/exfat/reader.h"
+#include "fs/fat/detector.h"
+#include "fs/fat/former.h"
 #include "fs/fat/reader.h"
+#include "fs/hfsplus/detector.h"
+#include "fs/hfsplus/former.h"
 #include "fs/hfsplus/reader.h"
+#include "fs/ntfs/detector.h"
+#include "fs/ntfs/former.h"
 #include "fs/ntfs/reader.h"
 
 namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {
-      FileSystem{"fat", fat::open}, FileSystem{"exfat", exfat::open},
-      FileSystem{"ntfs", ntfs::open}, FileSystem{"hfsplus", hfsplus::open}};
+      FileSystem{"fat", fat::open, fat::make_detector, fat::assemble},
+      FileSystem{"exfat", exfat::open, exfat::make_detector, exfat::assemble},
+      FileSystem{"ntfs", ntfs::open, ntfs::make_detector, ntfs::assemble},
+      FileSystem{"hfsplus", hfsplus::open, hfsplus::make_detector, hfsplus::assemble}};
   return kFileSystems;
 }
 
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
                                           const ReadOptions& options) {
+  std::unique_ptr<VolumeReader> best;
   for (const FileSystem& file_system : file_systems()) {
-    if (auto reader = file_system.open(source, where, options)) return reader;
+    auto reader = file_system.open(source, where, options);
+    if (!reader) continue;
+    // Equally believable: HFS+ leaves the boot sector before it alone, all others clear what lies
+    // behind theirs.
+    if (!best || reader->volume().confidence >= best->volume().confidence) best = std::move(reader);
+    if (options.headless) break;  // looking further means searching the whole volume again
   }
-  return nullptr;
+  return best;
 }
 
 uint64_t used_bytes(VolumeReader& reader) {

@@ -39,17 +39,26 @@ std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
 // Whether the cluster at `place` (byte of the source) is one of the volume's, and free now.
 bool is_free(VolumeReader& reader, uint64_t place);
 
+class Detector;
+struct Scene;
+struct Assembled;
+
 struct FileSystem {
   std::string_view name;
   // A reader for the volume that lies at `where` (bytes of the source); null if none of this
   // file system does.
   std::unique_ptr<VolumeReader> (*open)(const SourcePtr& source, const ByteRange& where,
                                         const ReadOptions& options);
+  // What recognises pieces of its metadata during a sweep.
+  std::unique_ptr<Detector> (*make_detector)();
+  // The volumes that such pieces tell of, besides those that are known.
+  std::vector<Assembled> (*assemble)(const Scene& scene);
 };
 
 std::span<const FileSystem> file_systems();
 
-// The reader of whichever file system lies at `where`; null if none is recognised.
+// The reader of whichever file system lies at `where`; null if none is recognised. Where a later
+// format left the header of an earlier one standing, the more believable one is taken.
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
                                           const ReadOptions& options);
 

@@ -23,6 +23,9 @@ struct Volume {
   uint64_t cluster_count = 0;        // clusters
   int confidence = 0;                // 0-100: how much of what it claims is really there
   std::vector<std::string> notes;    // one sentence each
+  // What the file system itself occupies besides its entries (headers, tables): bytes of the
+  // source.
+  std::vector<ByteRange> structures;
 
   // The clusters from number `cluster` on, counted from 0, as bytes of the source.
   ByteRange heap_from(uint64_t cluster) const {

@@ -88,7 +88,8 @@ struct LostStream {
   Pieces hint;
   Times times;
   const Format* format = nullptr;
-  bool live = false;         // only its chain is lost
+  bool live = false;         // was not deleted: only its chain is lost
+  bool former = false;       // of a former volume
   bool fixed = false;        // its place, `hint`, is recorded: it is only in the others' way
   bool overwritten = false;  // a younger lost file starts inside it
   uint64_t end = 0;          // where it was placed ends, if that is not exact
@@ -135,6 +136,11 @@ class Placer {
     load_streams(
         "s.open=0 AND s.first IS NOT NULL AND s.size>0 AND e.kind='file' AND e.state<>'live'",
         true);
+    // Folders of former volumes lie in their files' way as the files themselves do.
+    load_streams(
+        "s.open=0 AND s.name IS NULL AND length(s.pieces)>0 AND e.kind='folder' AND "
+        "e.state='former'",
+        true);
     order();
   }
 
@@ -142,7 +148,7 @@ class Placer {
     SQLite::Statement row(db_, fmt::format(R"sql(
       SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
              coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
-             e.marked_deleted
+             e.marked_deleted, e.state='former'
       FROM streams s JOIN entries e ON e.id=s.entry
       WHERE {} AND e.merged_into IS NULL)sql",
                                            fixed ? "s.pieces" : "s.hint", which));
@@ -159,7 +165,9 @@ class Placer {
       s.times.modified = maybe_time(row.getColumn(7));
       s.format = &format_by_name(row.getColumn(8).getText());
       s.first_step = size_of(row.getColumn(9));
-      s.live = row.getColumn(11).getInt() != 0;
+      s.former = row.getColumn(13).getInt() != 0;
+      s.live = row.getColumn(11).getInt() != 0 || (s.former && row.getColumn(12).getInt() == 0);
+      if (fixed && s.size == 0) s.size = total_length(s.hint);
       s.parent = row.getColumn(10).getInt64();
       // A deleted entry that kept the high half of its first cluster tells how its driver deletes.
       const ClusterGrid& grid = grids_.at(s.volume);
@@ -195,14 +203,15 @@ class Placer {
     if (stream.fixed) return hold(stream.hint, number);
     Placed placed;
     bool exact = stream.size <= grid.cluster_size;  // one cluster is where its entry says
-    if (!stream.hint.empty() && is_unclaimed(stream.hint)) {
+    // The chain of a former file is right, whatever has been written over it since.
+    if (!stream.hint.empty() && (stream.former || is_unclaimed(stream.hint))) {
       placed.pieces = truncated(stream.hint, stream.size);
       exact = true;
     } else {
       const bool owns_chain = next_used_(stream.volume, {stream.first, 1}).length > 0;
       placed = place_contiguously(stream.first, stream.size, grid, [&](uint64_t at) {
         const Obstacle known = next_obstacle(number, at, grid);
-        return owns_chain ? known : nearer_ownerless(known, stream, at, grid);
+        return owns_chain || stream.former ? known : nearer_ownerless(known, stream, at, grid);
       });
     }
     store(stream.id, placed,
@@ -299,7 +308,9 @@ class Placer {
         nearest.stepped_over = range.offset <= at && stepped_over();
       }
     };
-    if (const Claim* claim = claims_.at_or_after(at); claim != nullptr) {
+    // What is there now came after a former volume's files.
+    const Claim* claim = stream.former ? nullptr : claims_.at_or_after(at);
+    if (claim != nullptr) {
       consider(claim->range, [&] {
         const Times holder = times_of(claim->entry);
         if (stood_beside(holder, stream.times)) return true;
@@ -314,11 +325,15 @@ class Placer {
       });
     }
     const LostMap::Holding older = held_.at_or_after(at);
-    consider(older.range, [&] { return is_still_there(lost_[older.stream]); });
+    consider(older.range, [&] {
+      const LostStream& holder = lost_[older.stream];
+      return holder.volume == stream.volume && is_still_there(holder);
+    });
     const auto begun = std::ranges::lower_bound(starts_, std::pair{at, uint32_t{0}});
     if (begun != starts_.end() && begun->second > number) {
       const LostStream& younger = lost_[begun->second];
-      if ((younger.live && stream.live) || was_begun_during(younger, stream)) {
+      if (younger.volume == stream.volume &&
+          ((younger.live && stream.live) || was_begun_during(younger, stream))) {
         consider({younger.first, grid.rounded_up(younger.first + younger.size) - younger.first},
                  [] { return true; });
       }

@@ -3,11 +3,14 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 
-#include <unordered_map>
+#include <algorithm>
+#include <map>
 
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
 #include "rating/sampling.h"
+#include "scan/deep.h"
+#include "scan/former_sink.h"
 #include "scan/survey.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
@@ -29,51 +32,129 @@ void note_disputes(Shelf& shelf, const ClaimMap& claims) {
   row.exec();
 }
 
+class Scan {
+ public:
+  Scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options)
+      : shelf_(shelf), source_(source), options_(options) {}
+
+  ScanResult run() {
+    const bool deep = options_.depth == Depth::deep;
+    const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick",
+                                           options_.check == Check::none ? "none" : "sample");
+    survey_ = survey(source_, options_.read);
+    for (const FoundVolume& found : survey_.volumes) {
+      const Volume& volume = found.reader->volume();
+      options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
+      VolumeWriter writer(shelf_, volume);
+      found.reader->read(writer);
+      take(writer, *found.reader, volume);
+    }
+    // While a sweep goes on, what the quick depth found is there to be used.
+    run_passes();
+    if (deep) look_deeply();
+    shelf_.end_scan(scan, result_.stopped ? "stopped" : "finished");
+    result_.damage = shelf_.damage_count();
+    return result_;
+  }
+
+ private:
+  void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume) {
+    writer.finish();
+    readers_.try_emplace(writer.volume_id(), &reader);
+    former_[writer.volume_id()] = volume.standing == "former";
+    ++result_.volumes;
+    result_.source_is_short =
+        result_.source_is_short || volume.offset + volume.length > source_->size();
+  }
+
+  void look_deeply() {
+    const SweepRecord record = sweep_source(shelf_, *source_, options_);
+    result_.position = record.position;
+    result_.left_out = record.left_out;
+    result_.stopped = !record.done();
+    if (result_.stopped) return;
+    options_.progress("Putting former volumes together");
+    std::vector<VolumeReader*> current;
+    for (const FoundVolume& found : survey_.volumes) current.push_back(found.reader.get());
+    swept_ = volumes_of_sweep(shelf_, source_, options_, current, starts());
+    for (const FoundBySweep& found : swept_) {
+      options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
+                                    found.volume.file_system, found.volume.offset));
+      VolumeWriter writer(shelf_, found.volume);
+      FormerSink sink(writer, found.former);
+      found.reader->read(sink);
+      sink.finish();
+      take(writer, *found.reader, found.volume);
+    }
+    result_.volumes = shelf_.volumes(false).size();
+    run_passes();
+  }
+
+  // Where volumes may have begun: bytes of the source, sorted.
+  std::vector<uint64_t> starts() const {
+    std::vector<uint64_t> found{0};
+    for (const Partition& partition : survey_.layout.partitions) {
+      found.push_back(partition.range.offset);
+    }
+    for (const FoundVolume& volume : survey_.volumes) {
+      found.push_back(volume.reader->volume().offset);
+    }
+    std::ranges::sort(found);
+    found.erase(std::unique(found.begin(), found.end()), found.end());
+    return found;
+  }
+
+  // What a volume's file system holds in use; over a former one, what is there now.
+  ByteRange next_used(int64_t volume, const ByteRange& within) {
+    const auto own = readers_.find(volume);
+    if (own == readers_.end()) return {};
+    if (!former_[volume]) return own->second->next_used(within);
+    ByteRange nearest;
+    for (const auto& [id, reader] : readers_) {
+      if (former_[id]) continue;
+      const ByteRange used = reader->next_used(within);
+      if (used.length > 0 && (nearest.length == 0 || used.offset < nearest.offset)) nearest = used;
+    }
+    return nearest;
+  }
+
+  void run_passes() {
+    shelf_.db().exec(kIndexes);
+    options_.progress("Joining names and folders");
+    merge_twins(shelf_);
+    build_tree(shelf_);
+    options_.progress("Placing lost files");
+    const ClaimMap claims = load_claims(shelf_);
+    note_disputes(shelf_, claims);
+    const NextUsed used = [this](int64_t volume, const ByteRange& within) {
+      return next_used(volume, within);
+    };
+    place_open_streams(shelf_, claims, used,
+                       options_.check == Check::none ? nullptr : source_.get());
+    options_.progress("Reading trash folders");
+    read_trash(shelf_, source_, options_.read.zone);
+    if (options_.check == Check::sample) {
+      options_.progress("Looking at samples of lost files");
+      sample_lost_files(shelf_, source_);
+    }
+    options_.progress("Rating");
+    rate_streams(shelf_, claims, used, source_->size());
+  }
+
+  Shelf& shelf_;
+  const SourcePtr& source_;
+  const ScanOptions& options_;
+  ScanResult result_;
+  Survey survey_;
+  std::vector<FoundBySweep> swept_;
+  std::map<int64_t, VolumeReader*> readers_;  // by volume id
+  std::map<int64_t, bool> former_;            // likewise
+};
+
 }  // namespace
 
-ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
-  ScanResult result;
-  const int64_t scan = shelf.begin_scan("quick", options.check == Check::none ? "none" : "sample");
-
-  const Survey found_here = survey(source, options.read);
-  std::unordered_map<int64_t, VolumeReader*> readers;  // by volume id
-  for (const FoundVolume& found : found_here.volumes) {
-    const Volume& volume = found.reader->volume();
-    options.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
-    VolumeWriter writer(shelf, volume);
-    found.reader->read(writer);
-    writer.finish();
-    readers[writer.volume_id()] = found.reader.get();
-    ++result.volumes;
-    result.source_is_short =
-        result.source_is_short || volume.offset + volume.length > source->size();
-  }
-
-  shelf.db().exec(kIndexes);
-  options.progress("Joining names and folders");
-  merge_twins(shelf);
-  build_tree(shelf);
-  options.progress("Placing lost files");
-  const ClaimMap claims = load_claims(shelf);
-  note_disputes(shelf, claims);
-  const NextUsed next_used = [&](int64_t volume, const ByteRange& within) {
-    const auto reader = readers.find(volume);
-    return reader == readers.end() ? ByteRange{} : reader->second->next_used(within);
-  };
-  place_open_streams(shelf, claims, next_used,
-                     options.check == Check::none ? nullptr : source.get());
-  options.progress("Reading trash folders");
-  read_trash(shelf, source, options.read.zone);
-  if (options.check == Check::sample) {
-    options.progress("Looking at samples of lost files");
-    sample_lost_files(shelf, source);
-  }
-  options.progress("Rating");
-  rate_streams(shelf, claims, next_used, source->size());
-
-  shelf.end_scan(scan, "finished");
-  result.damage = shelf.damage_count();
-  return result;
+ScanResult scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
+  return Scan(shelf, source, options).run();
 }
 
 }  // namespace undershelf

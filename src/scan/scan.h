@@ -1,31 +1,54 @@
 // A scan: reads the volumes of a source into a shelf and runs the passes over it.
 #pragma once
 
+#include <atomic>
 #include <functional>
+#include <optional>
 #include <string>
+#include <vector>
 
 #include "fs/fs.h"
 #include "shelf/shelf.h"
 
 namespace undershelf {
 
+enum class Depth { quick, deep };
 enum class Check { none, sample };
+
+// How far a sweep is.
+struct SweepProgress {
+  ByteRange range;        // of the source, that is to be looked at
+  uint64_t begun_at = 0;  // where this run of it began: byte of the source
+  uint64_t position = 0;  // byte of the source
+  std::vector<std::pair<std::string, uint64_t>> found;  // pieces of metadata, by file system
+};
 
 struct ScanOptions {
   ReadOptions read;
+  Depth depth = Depth::quick;
   Check check = Check::sample;
+  std::optional<ByteRange> range;    // of the source, to which a deep scan keeps; else all of it
+  std::vector<std::string> systems;  // names in file_systems() that a deep scan looks for; or all
   // Told what is being done now, for showing progress.
   std::function<void(const std::string&)> progress = [](const std::string&) {};
+  std::function<void(const SweepProgress&)> sweeping = [](const SweepProgress&) {};
+  // A deep scan stops in order once this is set.
+  const std::atomic<bool>* stop = nullptr;
 };
 
 struct ScanResult {
   size_t volumes = 0;
   uint64_t damage = 0;           // places noted
   bool source_is_short = false;  // a volume goes on behind the end of the source
+  bool stopped = false;          // before it was finished
+  uint64_t position = 0;         // of the sweep, bytes of the source
+  uint64_t left_out = 0;         // traces beyond what is kept
 };
 
-// Reads every volume found on `source` and stores what they hold. Repeatable: what the shelf holds
-// already keeps its id.
-ScanResult scan_quickly(Shelf& shelf, const SourcePtr& source, const ScanOptions& options);
+// Reads every volume found on `source` and stores what they hold; with Depth::deep also looks at
+// the whole source for what is left of others. Repeatable: what the shelf holds already keeps its
+// id, and a sweep that was stopped goes on. Throws Error (refused) if a sweep of another range, or
+// for other systems, was begun.
+ScanResult scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options);
 
 }  // namespace undershelf

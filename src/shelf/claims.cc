@@ -12,6 +12,7 @@ namespace {
 
 // Claims looked at for one dispute; only damage, or malice, makes more overlap in one place.
 constexpr size_t kMostDisputes = 256;
+constexpr int64_t kNoEntry = 0;
 
 }  // namespace
 
@@ -34,8 +35,8 @@ void ClaimMap::settle() {
          ++before, ++looked_at) {
       const uint64_t shared = overlap(before->range, claim.range).length;
       if (shared == 0) continue;
-      disputed_[before->entry] += shared;
-      disputed_[claim.entry] += shared;
+      if (before->entry != kNoEntry) disputed_[before->entry] += shared;
+      if (claim.entry != kNoEntry) disputed_[claim.entry] += shared;
     }
     if (claim.range.end() <= covered) continue;
     const uint64_t begin = std::max(claim.range.offset, covered);
@@ -84,11 +85,15 @@ ClaimMap load_claims(const Shelf& shelf) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(
     SELECT s.entry, s.pieces FROM streams s JOIN entries e ON e.id=s.entry
-    WHERE s.open=0 AND e.merged_into IS NULL AND
-      (e.state='live' OR (e.kind='folder' AND s.name IS NULL))
+    JOIN volumes v ON v.id=e.volume
+    WHERE s.open=0 AND e.merged_into IS NULL AND v.inside IS NULL AND
+      (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
     SELECT t.entry, t.pieces FROM structures t JOIN entries e ON e.id=t.entry
-    WHERE e.merged_into IS NULL AND e.state='live')sql");
+    JOIN volumes v ON v.id=e.volume
+    WHERE v.inside IS NULL AND e.merged_into IS NULL AND e.state='live'
+    UNION ALL
+    SELECT 0, structures FROM volumes WHERE standing='current' AND inside IS NULL)sql");
   while (row.executeStep()) {
     const int64_t entry = row.getColumn(0).getInt64();
     for (const Piece& piece : pieces_of(row.getColumn(1))) {

@@ -48,7 +48,9 @@ void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t v
                     const ByteRange& range, const std::function<void(const ByteRange&)>& visit);
 
 // The whole clusters of all live entries in current volumes, and of folders whose content was
-// found in place, deleted ones included: those clusters are known to hold a folder.
+// found in place, deleted ones included: those clusters are known to hold a folder, and
+// what file systems themselves hold. What lies inside an entry claims nothing, and former folders
+// do not claim what may be another's by now.
 ClaimMap load_claims(const Shelf& shelf);
 
 }  // namespace undershelf

@@ -5,7 +5,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 2;                 // PRAGMA user_version
+constexpr int kShelfVersion = 3;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -20,7 +20,7 @@ CREATE TABLE volumes(
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
   cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, inside INTEGER,
-  notes TEXT NOT NULL);
+  notes TEXT NOT NULL, structures BLOB NOT NULL);
 CREATE TABLE entries(
   id INTEGER PRIMARY KEY, volume INTEGER, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
@@ -43,6 +43,12 @@ CREATE TABLE structures(entry INTEGER NOT NULL, pieces BLOB NOT NULL);
 CREATE TABLE evidence(entry INTEGER NOT NULL, fact TEXT NOT NULL, amount INTEGER NOT NULL);
 CREATE TABLE damage(
   volume INTEGER, offset INTEGER NOT NULL, length INTEGER NOT NULL, what TEXT NOT NULL);
+CREATE TABLE sweep(
+  begin INTEGER NOT NULL, length INTEGER NOT NULL, systems TEXT NOT NULL,
+  position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL);
+CREATE TABLE traces(
+  system TEXT NOT NULL, kind INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
+  number INTEGER NOT NULL, other INTEGER NOT NULL);
 CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact INTEGER NOT NULL);
 )sql";
 

@@ -19,15 +19,19 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
 
 int64_t store_volume(SQLite::Database& db, const Volume& v) {
   SQLite::Statement known(db,
-                          "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=?");
+                          "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=? "
+                          "AND heap_offset=? AND cluster_size=? AND serial=?");
   known.bind(1, static_cast<int64_t>(v.offset));
   known.bind(2, v.file_system);
   known.bind(3, v.standing);
+  known.bind(4, static_cast<int64_t>(v.heap_offset));
+  known.bind(5, static_cast<int64_t>(v.cluster_size));
+  known.bind(6, v.serial);
   if (known.executeStep()) return known.getColumn(0).getInt64();
   SQLite::Statement row(db,
                         "INSERT INTO volumes(file_system, standing, label, serial, offset, "
                         "length, sector_size, cluster_size, heap_offset, cluster_count, "
-                        "confidence, notes) VALUES(?,?,?,?,?,?,?,?,?,?,?,?)");
+                        "confidence, notes, structures) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -40,6 +44,12 @@ int64_t store_volume(SQLite::Database& db, const Volume& v) {
   row.bind(10, static_cast<int64_t>(v.cluster_count));
   row.bind(11, v.confidence);
   row.bind(12, fmt::format("{}", fmt::join(v.notes, "\n")));
+  Pieces held;
+  for (const ByteRange& range : v.structures) {
+    append_piece(held, {Piece::Kind::range, range.offset, range.length});
+  }
+  const std::string structures = pack(held);
+  row.bind(13, structures.data(), static_cast<int>(structures.size()));
   row.exec();
   return db.getLastInsertRowid();
 }

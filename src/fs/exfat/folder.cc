@@ -97,6 +97,22 @@ std::optional<EntrySet> headless_at(std::span<const DirectoryEntry> entries, siz
 
 }  // namespace
 
+size_t intact_set(std::span<const DirectoryEntry> entries) {
+  if (entries.size() <= kLeastSecondaries || !has_type(entries[0], kFile) ||
+      !has_type(entries[1], kStream)) {
+    return 0;
+  }
+  const auto file = as<FileEntry>(entries[0]);
+  const size_t count = file.SecondaryCount;
+  const size_t named = name_entries(as<StreamEntry>(entries[1]));
+  if (count < kLeastSecondaries || count > kMostSecondaries || count >= entries.size() ||
+      named == 0 || named >= count + 1 || !has_type(entries[2], kName)) {
+    return 0;
+  }
+  const auto set = entries.first(1 + count);
+  return checksum_of(set) == file.SetChecksum.value() ? set.size() : 0;
+}
+
 UpcaseTable::UpcaseTable() : units_(65536) {
   for (size_t i = 0; i < units_.size(); ++i) units_[i] = static_cast<char16_t>(i);
   for (char16_t c = u'a'; c <= u'z'; ++c) units_[c] = static_cast<char16_t>(c - u'a' + u'A');

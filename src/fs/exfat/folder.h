@@ -48,6 +48,12 @@ struct FolderContent {
   size_t broken = 0;                     // sets in use whose checksum does not hold
 };
 
+constexpr size_t kMostSetEntries = 19;  // section 6.3.1: the file's, and up to 18 more
+
+// The number of entries of the set with which `entries` begins, if one does and its checksum holds
+// once the in-use bits are put back; else 0.
+size_t intact_set(std::span<const DirectoryEntry> entries);
+
 // Deleted sets count only if they verify once the in-use bits are put back. What stands behind the
 // end mark is old: its sets are read as if deleted.
 FolderContent parse_folder(std::span<const DirectoryEntry> entries, const UpcaseTable& upcase);

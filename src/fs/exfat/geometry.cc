@@ -7,7 +7,6 @@
 #include <span>
 
 namespace undershelf::exfat {
-namespace {
 
 std::optional<Geometry> from_fields(const BootSector& boot) {
   const unsigned sector_shift = boot.BytesPerSectorShift;
@@ -48,6 +47,8 @@ std::optional<Geometry> from_fields(const BootSector& boot) {
   }
   return g;
 }
+
+namespace {
 
 // Section 3.4: the sum of the first eleven sectors, repeated all over the twelfth.
 bool checksum_holds(const Source& volume, uint64_t at, uint32_t sector_size) {

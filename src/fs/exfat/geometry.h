@@ -31,6 +31,9 @@ struct Geometry {
   uint64_t offset_of(uint64_t cluster) const { return heap_offset + (cluster - 2) * cluster_size; }
 };
 
+// Sizes and places from the fields of a boot sector; nothing if they contradict each other.
+std::optional<Geometry> from_fields(const BootSector& boot);
+
 // Reads both boot regions with their checksums and takes the better one. With `headless` also where
 // only the backup is left. Nothing if this is no exFAT volume.
 std::optional<Geometry> find_geometry(const Source& volume, bool headless);

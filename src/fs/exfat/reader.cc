@@ -87,6 +87,8 @@ class Reader : public VolumeReader {
     volume_.cluster_count = geometry_.cluster_count;
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
+    volume_.structures = {{base_, 2ULL * kBootRegionSectors * geometry_.sector_size},
+                          {base_ + geometry_.fat_offset, geometry_.fat_size}};
     const Content root = load(root_ranges());
     const FolderContent content = parse_folder(root.entries, upcase_);
     if (content.label) volume_.label = name_from_utf16(*content.label).text;

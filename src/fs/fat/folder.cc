@@ -29,18 +29,25 @@ bool is_odd_date(const boost::endian::little_uint16_buf_t& date, uint16_t time) 
   return date.value() != 0 && !date_and_time(date.value(), time, 0);
 }
 
-// Fields that no driver writes. Their number decides whether the entry is believed.
-int oddities(const DirectoryEntry& entry, const Geometry& geometry) {
-  const uint32_t cluster = first_cluster(entry, geometry);
-  const uint32_t size = entry.DIR_FileSize.value();
+// Fields that no driver writes, whatever the volume.
+int oddities(const DirectoryEntry& entry) {
   const bool folder = (entry.DIR_Attr & kAttrDirectory) != 0;
   return int{is_odd_date(entry.DIR_WrtDate, entry.DIR_WrtTime.value())} +
          int{is_odd_date(entry.DIR_CrtDate, entry.DIR_CrtTime.value())} +
          int{is_odd_date(entry.DIR_LstAccDate, 0)} + int{entry.DIR_CrtTimeTenth > 199} +
-         int{cluster != 0 && !geometry.is_cluster(cluster)} +
-         int{size > uint64_t{geometry.cluster_count} * geometry.cluster_size} +
-         int{folder && size != 0} + int{cluster == 0 && (size != 0 || folder)} +
+         int{folder && entry.DIR_FileSize.value() != 0} +
          int{(entry.DIR_NTRes & ~(kLowerCaseBase | kLowerCaseExtension)) != 0};
+}
+
+// Those, and fields that cannot be on this volume. Their number decides whether the entry is
+// believed.
+int oddities(const DirectoryEntry& entry, const Geometry& geometry) {
+  const uint32_t cluster = first_cluster(entry, geometry);
+  const uint32_t size = entry.DIR_FileSize.value();
+  const bool folder = (entry.DIR_Attr & kAttrDirectory) != 0;
+  return oddities(entry) + int{cluster != 0 && !geometry.is_cluster(cluster)} +
+         int{size > uint64_t{geometry.cluster_count} * geometry.cluster_size} +
+         int{cluster == 0 && (size != 0 || folder)};
 }
 
 bool is_believable(const DirectoryEntry& entry, const Geometry& geometry, Trust trust,
@@ -137,6 +144,26 @@ bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geom
     } else {
       ++believed;
     }
+  }
+  return believed > 0;
+}
+
+bool looks_like_entries(std::span<const DirectoryEntry> entries) {
+  size_t believed = 0;
+  for (const DirectoryEntry& raw : entries) {
+    if (raw.DIR_Name[0] == 0) break;
+    if ((raw.DIR_Attr & kAttrReserved) != 0) return false;
+    if (is_long_slot(raw)) {
+      const auto& slot = reinterpret_cast<const LongEntry&>(raw);
+      const unsigned order = slot.LDIR_Ord & ~kLastLongEntry;
+      const bool ordered = slot.LDIR_Ord == kDeleted || (order >= 1 && order <= 20);
+      if (slot.LDIR_Type != 0 || slot.LDIR_FstClusLO.value() != 0 || !ordered) return false;
+    } else if (!is_legal_short_name(std::span<const u8, 11>(raw.DIR_Name),
+                                    raw.DIR_Name[0] == kDeleted) ||
+               raw.DIR_WrtDate.value() == 0 || oddities(raw) > 0) {
+      return false;
+    }
+    ++believed;
   }
   return believed > 0;
 }

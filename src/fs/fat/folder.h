@@ -43,6 +43,9 @@ FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geomet
 // Whether a cluster looks like the inside of a folder: nothing but believable entries.
 bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geometry& geometry);
 
+// Whether a sector of which nothing is known holds entries of a folder, up to where they end.
+bool looks_like_entries(std::span<const DirectoryEntry> entries);
+
 // Local times; nothing for 0 or an impossible date ("FAT Directory Structure", date and time).
 std::optional<Time> created_time(const DirectoryEntry& entry);
 std::optional<Time> modified_time(const DirectoryEntry& entry);

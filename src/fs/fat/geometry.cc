@@ -11,9 +11,7 @@
 #include "fs/fat/inference.h"
 
 namespace undershelf::fat {
-namespace {
 
-// Sizes and places from the fields; nothing if they contradict each other.
 std::optional<Geometry> from_fields(const BootSector& boot) {
   Geometry g;
   g.sector_size = boot.BPB_BytsPerSec.value();
@@ -77,6 +75,8 @@ void add_identity(const BootSector& boot, Geometry& g) {
     if (g.boot_label == "NO NAME") g.boot_label.clear();
   }
 }
+
+namespace {
 
 // The geometry that a boot sector at `at` (bytes in the volume) tells, weighed by what is there.
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {

@@ -41,6 +41,11 @@ struct Geometry {
   }
 };
 
+// Sizes and places from the fields of a boot sector; nothing if they contradict each other.
+std::optional<Geometry> from_fields(const BootSector& boot);
+// Adds what else it tells: root cluster, active FAT, serial number, label.
+void add_identity(const BootSector& boot, Geometry& geometry);
+
 // Reads and weighs what stands at the start of `volume`; where that is damaged, the backup boot
 // sector, or else the FATs and the folders. Nothing if that is no FAT volume. Without `headless`
 // something that is a boot sector must be there.

@@ -4,9 +4,10 @@
 
 #include <algorithm>
 #include <deque>
+#include <unordered_map>
 #include <unordered_set>
 
-#include "fs/fat/folder.h"
+#include "fs/fat/content.h"
 #include "fs/fat/table.h"
 
 namespace undershelf::fat {
@@ -15,6 +16,7 @@ namespace {
 // How much may be read in search of the later clusters of deleted folders: per folder, and in all.
 constexpr uint64_t kSearchPerFolder = 16 << 20;
 constexpr uint64_t kSearchInAll = 512 << 20;
+constexpr size_t kMostDepth = 1024;  // of folders that nothing names
 
 // Clusters that one step of the high half of a first cluster stands for.
 constexpr uint32_t kHighStep = 65536;
@@ -26,32 +28,16 @@ struct Site {
   uint32_t parent_first = 0;  // 0 for the root, as `..` has it
 };
 
-// A folder's content with the place of each part.
-struct Content {
-  std::vector<DirectoryEntry> entries;
-  struct Part {
-    size_t slot;      // first entry of the part
-    uint64_t offset;  // byte in the volume
-  };
-  std::vector<Part> parts;
-
-  uint64_t offset_of(size_t slot) const {
-    auto part = std::upper_bound(parts.begin(), parts.end(), slot,
-                                 [](size_t s, const Part& p) { return s < p.slot; });
-    --part;
-    return part->offset + (slot - part->slot) * sizeof(DirectoryEntry);
-  }
-};
-
 class Reader : public VolumeReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
-         const ReadOptions& options)
+         const ReadOptions& options, Found found)
       : window_(std::make_shared<Window>(source, where.offset, where.length)),
         base_(where.offset),
         geometry_(std::move(geometry)),
         table_(window_, geometry_),
         options_(options),
+        found_(std::move(found)),
         code_page_(options.code_page) {
     describe();
   }
@@ -80,8 +66,22 @@ class Reader : public VolumeReader {
   void read(Sink& sink) override {
     sink_ = &sink;
     seen_.clear();
+    keys_.clear();
     searched_ = chains_lost_ = 0;
-    read_root();
+    if (!found_.former) read_root();
+    read_queued();
+    if (!found_.root.empty()) take_folder(load(found_.root), Site{}, false);
+    read_queued();
+    for (const uint32_t folder : found_.folders) read_found(folder);
+    for (const uint32_t cluster : found_.insides) read_loose(cluster);
+    if (chains_lost_ > 0 && !found_.former) {
+      damage({geometry_.fat_offset, geometry_.fat_size},
+             fmt::format("The FAT has no chain for {} living files and folders.", chains_lost_));
+    }
+  }
+
+ private:
+  void read_queued() {
     while (!live_.empty()) {
       Site site = std::move(live_.front());
       live_.pop_front();
@@ -95,13 +95,8 @@ class Reader : public VolumeReader {
       queue.pop_front();
       read_deleted(std::move(site), !confirmed);
     }
-    if (chains_lost_ > 0) {
-      damage({geometry_.fat_offset, geometry_.fat_size},
-             fmt::format("The FAT has no chain for {} living files and folders.", chains_lost_));
-    }
   }
 
- private:
   void describe() {
     volume_.file_system = name_of(geometry_.type);
     volume_.serial = geometry_.serial;
@@ -113,6 +108,11 @@ class Reader : public VolumeReader {
     volume_.cluster_count = geometry_.cluster_count;
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
+    const Geometry& g = geometry_;
+    const uint64_t end = g.type == Type::fat32 ? g.fat_offset + g.fat_count * g.fat_size
+                                               : g.root_offset + g.root_size;
+    volume_.structures = {{base_, g.sector_size}, {base_ + g.fat_offset, end - g.fat_offset}};
+    if (found_.former) return describe_former();
     accounts_believable_ = begins_like_fat(*window_, geometry_, table_.main_copy());
     if (!accounts_believable_) return describe_label();
     const Table::Flags flags = table_.flags();
@@ -125,6 +125,13 @@ class Reader : public VolumeReader {
           "A driver met read or write errors on it: the medium may be failing. Work on a copy.");
     }
     describe_label();
+  }
+
+  void describe_former() {
+    volume_.label = name_from_utf16(code_page_.decode(geometry_.boot_label)).text;
+    const Content root = load(found_.root);
+    const auto label = parse_folder(root.entries, geometry_, Trust::deleted, code_page_).label;
+    if (label) volume_.label = *label;
   }
 
   void describe_label() {
@@ -180,12 +187,7 @@ class Reader : public VolumeReader {
   Content load(const std::vector<ByteRange>& where, std::vector<ByteRange>* bad = nullptr) {
     Content content;
     for (const ByteRange& range : where) {
-      const size_t slot = content.entries.size();
-      const size_t count = range.length / sizeof(DirectoryEntry);
-      content.parts.push_back({slot, range.offset});
-      content.entries.resize(slot + count);
-      const auto bytes = std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
-      ReadResult result = window_->read(range.offset, bytes);
+      const ReadResult result = content.append(*window_, range);
       if (bad != nullptr) bad->insert(bad->end(), result.bad.begin(), result.bad.end());
     }
     return content;
@@ -209,11 +211,20 @@ class Reader : public VolumeReader {
     Content content = load(where, &bad);
     report_unreadable(bad);
     if (geometry_.type == Type::fat32) {
-      seen_.insert(geometry_.root_cluster);
+      mark_seen(where);
       const bool chain_lost = table_.use(geometry_.root_cluster) != Table::Use::used;
       if (chain_lost && !where.empty()) follow_deleted(content, where, geometry_.root_cluster);
     }
     take_folder(content, Site{}, true);
+  }
+
+  void mark_seen(const std::vector<ByteRange>& where) {
+    for (const ByteRange& range : where) {
+      for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
+        seen_.insert(
+            static_cast<uint32_t>((at - geometry_.data_offset) / geometry_.cluster_size + 2));
+      }
+    }
   }
 
   void read_live(Site site) {
@@ -234,6 +245,7 @@ class Reader : public VolumeReader {
     stream.first = base_ + geometry_.offset_of(site.first);
     stream.placement = Placement::exact;
     add_pieces(stream, where);
+    mark_seen(where);
     site.entry.streams.push_back(std::move(stream));
     sink_->add(site.entry);
     take_folder(content, site, true);
@@ -249,10 +261,8 @@ class Reader : public VolumeReader {
     }
     stream.first = base_ + geometry_.offset_of(site.first);
     Content content = load({{geometry_.offset_of(site.first), geometry_.cluster_size}});
-    const bool starts_itself = content.entries.size() >= 2 && is_dot(content.entries[0]) &&
-                               first_cluster(content.entries[0], geometry_) == site.first &&
-                               is_dot_dot(content.entries[1]);
-    const bool readable = starts_itself && !seen_.contains(site.first);
+    const bool readable =
+        begins_folder(content.entries, site.first, geometry_) && !seen_.contains(site.first);
     if (readable && !is_doubtful) {
       const uint32_t parent = first_cluster(content.entries[1], geometry_);
       const bool in_root =
@@ -279,25 +289,22 @@ class Reader : public VolumeReader {
   // Appends the later clusters of a folder whose chain is gone: the nearest free clusters
   // behind it that look like the inside of a folder and continue in step.
   void follow_deleted(Content& content, std::vector<ByteRange>& where, uint32_t last) {
-    const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
     while (content.entries.back().DIR_Name[0] != 0 &&
            content.entries.size() * sizeof(DirectoryEntry) < kMostFolderBytes) {
       uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
       bool found = false;
-      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size;
-           ++c) {
+      for (uint32_t c = next_candidate(last);
+           geometry_.is_cluster(c) && budget >= geometry_.cluster_size; c = next_candidate(c)) {
         if (seen_.contains(c) || table_.use(c) == Table::Use::used) continue;
         budget -= geometry_.cluster_size;
         searched_ += geometry_.cluster_size;
         const ByteRange range{geometry_.offset_of(c), geometry_.cluster_size};
-        Content next = load({range});
+        const Content next = load({range});
         if (!looks_like_continuation(next.entries, geometry_) ||
             !is_in_step(content.entries, next.entries)) {
           continue;
         }
-        content.parts.push_back({content.entries.size(), range.offset});
-        content.entries.insert(content.entries.end(), next.entries.begin(),
-                               next.entries.begin() + static_cast<ptrdiff_t>(per_cluster));
+        content.append(*window_, range);
         where.push_back(range);
         seen_.insert(c);
         last = c;
@@ -308,30 +315,92 @@ class Reader : public VolumeReader {
     }
   }
 
-  // If the slots of a long name are cut by the end of `before`, `after` must complete them.
-  static bool is_in_step(const std::vector<DirectoryEntry>& before,
-                         const std::vector<DirectoryEntry>& after) {
-    const auto is_long = [](const DirectoryEntry& e) {
-      return (e.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
-    };
-    const auto short_at = std::find_if_not(after.begin(), after.end(), is_long);
-    if (short_at == after.end() || short_at->DIR_Name[0] == 0) return false;
-    const auto behind = static_cast<size_t>(short_at - after.begin());
-    std::vector<DirectoryEntry> joined(before.end() - std::min<ptrdiff_t>(20, std::ssize(before)),
-                                       before.end());
-    const bool pending = is_long(joined.back());
-    const size_t kept = joined.size();
-    joined.insert(joined.end(), after.begin(), short_at + 1);
-    bool broken = false;
-    const bool marked = short_at->DIR_Name[0] == kDeleted;
-    const auto name = long_name(joined, kept + behind, marked, &broken);
-    // Pending slots must be used up; a name that starts in `after` needs none from `before`.
-    return pending ? name && name->slots > behind : !name || name->slots <= behind;
+  // The next cluster that may go on with a folder: where a sweep looked, one of those it found.
+  uint32_t next_candidate(uint32_t cluster) const {
+    if (!found_.swept) return cluster + 1;
+    const auto next = std::ranges::upper_bound(found_.insides, cluster);
+    return next == found_.insides.end() ? 0 : *next;
+  }
+
+  // A folder that a sweep found, and no other folder names: its own name is lost, unless the folder
+  // that names it was not named either and comes first.
+  void read_found(uint32_t folder) {
+    if (seen_.contains(folder)) return;
+    std::vector<uint32_t> up{folder};
+    Content content = load_start(folder);
+    uint32_t parent = 0;
+    while (true) {
+      if (!begins_folder(content.entries, up.back(), geometry_)) return;
+      parent = first_cluster(content.entries[1], geometry_);
+      const bool above = std::ranges::binary_search(found_.folders, parent) &&
+                         !seen_.contains(parent) && std::ranges::find(up, parent) == up.end();
+      if (!above || up.size() > kMostDepth) break;
+      up.push_back(parent);
+      content = load_start(parent);
+    }
+    const uint32_t top = up.back();
+    Site site;
+    site.first = top;
+    site.parent_first = parent;
+    Entry& entry = site.entry;
+    entry.key = geometry_.offset_of(top);  // of its `.`, which is no entry of its own
+    entry.kind = Kind::folder;
+    entry.state = State::deleted;
+    entry.name = {fmt::format("[folder {}]", top), {}, false};
+    entry.created = utc(created_time(content.entries[0]));
+    entry.modified = utc(modified_time(content.entries[0]));
+    entry.evidence.push_back({"name-lost", 0});
+    const auto known = keys_.find(parent);
+    if (known != keys_.end()) {
+      entry.parent = known->second;
+    } else {
+      entry.orphan = parent != 0 && parent != geometry_.root_cluster;
+    }
+    const bool in_use = !found_.former && table_.use(top) == Table::Use::used;
+    if (in_use) {
+      entry.state = State::live;
+      seen_.insert(top);
+      read_live(std::move(site));
+    } else {
+      read_deleted(std::move(site), true);
+    }
+    read_queued();
+    if (top != folder) read_found(folder);
+  }
+
+  Content load_start(uint32_t cluster) {
+    return load({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
+  }
+
+  // A cluster that holds the inside of a folder of which nothing else is known.
+  void read_loose(uint32_t cluster) {
+    if (seen_.contains(cluster)) return;
+    const ByteRange range{geometry_.offset_of(cluster), geometry_.cluster_size};
+    const Content content = load({range});
+    if (!looks_like_continuation(content.entries, geometry_)) return;
+    seen_.insert(cluster);
+    Site site;
+    site.first = cluster;
+    Entry& entry = site.entry;
+    entry.key = range.offset + 1;  // no entry lies there
+    entry.kind = Kind::folder;
+    entry.state = State::deleted;
+    entry.orphan = true;
+    entry.name = {fmt::format("[folder {}]", cluster), {}, false};
+    entry.evidence.push_back({"name-lost", 0});
+    Stream stream;
+    stream.placement = Placement::exact;
+    add_pieces(stream, {range});
+    entry.streams.push_back(std::move(stream));
+    sink_->add(entry);
+    take_folder(content, site, false);
+    read_queued();
   }
 
   void take_folder(const Content& content, const Site& site, bool live) {
     if (content.entries.empty()) return;
     const bool is_root = site.first == 0;
+    if (!is_root) keys_.try_emplace(site.first, site.entry.key);
     const FolderContent parsed =
         parse_folder(content.entries, geometry_, live ? Trust::live : Trust::deleted, code_page_);
     const std::string label = is_root ? "the root folder" : "the folder " + site.entry.name.text;
@@ -423,14 +492,20 @@ class Reader : public VolumeReader {
     } else {
       stream.open = true;
       // Some drivers leave the chain; it counts if it is just as long as the file.
-      if (!high_lost && table_.use(first) == Table::Use::used) {
-        const Chain chain = table_.chain(first, wanted, table_.main_copy());
-        if (chain.end == Chain::End::marked && chain.clusters == wanted) {
-          add_pieces(stream, ranges(chain.runs));
-        }
-      }
+      if (!high_lost) add_left_chain(stream, first, wanted);
     }
     return stream;
+  }
+
+  void add_left_chain(Stream& stream, uint32_t first, uint64_t wanted) {
+    // Of a former volume's tables, either may be written over where the other is not.
+    const unsigned copies = found_.former ? geometry_.fat_count : 1;
+    for (unsigned i = 0; i < copies; ++i) {
+      const unsigned copy = found_.former ? i : table_.main_copy();
+      const Chain chain = table_.chain(first, wanted, copy);
+      if (chain.end != Chain::End::marked || chain.clusters != wanted) continue;
+      return add_pieces(stream, ranges(chain.runs));
+    }
   }
 
   // Some systems clear the high half of the first cluster when they delete a file. Where the volume
@@ -448,10 +523,7 @@ class Reader : public VolumeReader {
       if (!geometry_.is_cluster(candidate)) continue;
       const auto cluster = static_cast<uint32_t>(candidate);
       const Content content = load({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
-      if (is_dot(content.entries[0]) && first_cluster(content.entries[0], geometry_) == cluster &&
-          is_dot_dot(content.entries[1])) {
-        return cluster;
-      }
+      if (begins_folder(content.entries, cluster, geometry_)) return cluster;
     }
     return first;
   }
@@ -488,6 +560,7 @@ class Reader : public VolumeReader {
   Geometry geometry_;
   Table table_;
   ReadOptions options_;
+  Found found_;
   CodePage code_page_;
   Volume volume_;
   bool accounts_believable_ = false;  // the FAT begins as a FAT does
@@ -495,9 +568,10 @@ class Reader : public VolumeReader {
   std::deque<Site> live_;
   std::deque<Site> deleted_;
   std::deque<Site> doubtful_;
-  std::unordered_set<uint32_t> seen_;  // first and later clusters of folders read
-  uint64_t chains_lost_ = 0;           // living files and folders the FAT knows nothing of
-  uint64_t searched_ = 0;              // bytes read in search of deleted folders' clusters
+  std::unordered_set<uint32_t> seen_;            // first and later clusters of folders read
+  std::unordered_map<uint32_t, uint64_t> keys_;  // of entries, by first cluster of folders read
+  uint64_t chains_lost_ = 0;  // living files and folders the FAT knows nothing of
+  uint64_t searched_ = 0;     // bytes read in search of deleted folders' clusters
 };
 
 }  // namespace
@@ -507,7 +581,13 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   const auto window = std::make_shared<Window>(source, where.offset, where.length);
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
-  return std::make_unique<Reader>(source, where, *geometry, options);
+  return make_reader(source, where, *geometry, options, {});
+}
+
+std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
+                                          const Geometry& geometry, const ReadOptions& options,
+                                          Found found) {
+  return std::make_unique<Reader>(source, where, geometry, options, std::move(found));
 }
 
 }  // namespace undershelf::fat

@@ -2,12 +2,27 @@
 #pragma once
 
 #include <memory>
+#include <vector>
 
+#include "fs/fat/geometry.h"
 #include "fs/fs.h"
 
 namespace undershelf::fat {
 
+// What a sweep found of a volume, besides what its own structures lead to.
+struct Found {
+  bool swept = false;             // the rest was looked for
+  std::vector<uint32_t> folders;  // clusters that begin a folder, by their own number; sorted
+  std::vector<uint32_t> insides;  // other clusters that begin with entries; sorted
+  std::vector<ByteRange> root;    // parts of a former root folder: bytes in the volume
+  bool former = false;            // where its root and its boot sector were lie others' now
+};
+
 std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
                                    const ReadOptions& options);
+
+std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
+                                          const Geometry& geometry, const ReadOptions& options,
+                                          Found found);
 
 }  // namespace undershelf::fat

@@ -14,6 +14,19 @@ bool is_plausible(const ForkData& fork, uint64_t blocks) {
   return count > 0 && first + count <= blocks;
 }
 
+}  // namespace
+
+bool is_believable(const VolumeHeader& h) {
+  const uint16_t signature = h.signature.value();
+  const uint64_t block_size = h.blockSize.value();
+  const uint64_t blocks = h.totalBlocks.value();
+  return (signature == kSignaturePlus || signature == kSignatureX) &&
+         std::has_single_bit(block_size) && block_size >= 512 && block_size <= 1 << 20 &&
+         blocks != 0;
+}
+
+namespace {
+
 // The header at `at`, of a volume that starts at `start`.
 std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t start) {
   Geometry g;
@@ -21,12 +34,8 @@ std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t 
   if (!volume.read(at, std::as_writable_bytes(std::span(&g.header, 1))).ok()) return std::nullopt;
   const VolumeHeader& h = g.header;
   const uint16_t signature = h.signature.value();
-  const uint64_t block_size = h.blockSize.value();
   const uint64_t blocks = h.totalBlocks.value();
-  if ((signature != kSignaturePlus && signature != kSignatureX) ||
-      !std::has_single_bit(block_size) || block_size < 512 || block_size > 1 << 20 || blocks == 0) {
-    return std::nullopt;
-  }
+  if (!is_believable(h)) return std::nullopt;
   const bool version = h.version.value() == (signature == kSignaturePlus ? 4 : 5);
   const bool counts = h.freeBlocks.value() <= blocks;
   const bool catalog = is_plausible(h.catalogFile, blocks);

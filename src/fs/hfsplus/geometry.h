@@ -22,6 +22,9 @@ struct Geometry {
   bool case_sensitive_format() const { return header.signature.value() == kSignatureX; }
 };
 
+// Whether signature and sizes are those of a volume header.
+bool is_believable(const VolumeHeader& header);
+
 // Reads the volume header, or the alternate one, behind a wrapper if there is one. With `headless`
 // also where only the alternate header is left. Nothing if this is no HFS+ volume.
 std::optional<Geometry> find_geometry(const Source& volume, bool headless);

@@ -81,6 +81,8 @@ class Reader : public VolumeReader {
     volume_.cluster_count = geometry_.block_count();
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
+    volume_.structures = {{tables_.space.base, kHeaderOffset + sizeof(VolumeHeader)},
+                          {tables_.space.base + geometry_.size() - kHeaderOffset, kHeaderOffset}};
     volume_.serial =
         fmt::format("{:08X}{:08X}", header.finderInfo[6].value(), header.finderInfo[7].value());
     bitmap_.emplace(open_fork(header.allocationFile, kAllocationFile), volume_.heap(),

@@ -23,6 +23,8 @@ bool is_power_between(uint64_t value, uint64_t least, uint64_t most) {
   return std::has_single_bit(value) && value >= least && value <= most;
 }
 
+}  // namespace
+
 std::optional<Geometry> from_fields(const BootSector& boot) {
   Geometry g;
   g.sector_size = boot.bytes_per_sector.value();
@@ -52,6 +54,8 @@ std::optional<Geometry> from_fields(const BootSector& boot) {
   g.serial = fmt::format("{:016X}", boot.serial.value());
   return g;
 }
+
+namespace {
 
 // Whether a FILE record with the number 0 stands at a place.
 bool is_mft_record(const Source& volume, uint64_t offset, uint32_t record_size) {

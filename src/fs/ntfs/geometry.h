@@ -25,6 +25,9 @@ struct Geometry {
   uint64_t cluster_count() const { return volume_size / cluster_size; }
 };
 
+// Sizes and places from the fields of a boot sector; nothing if they contradict each other.
+std::optional<Geometry> from_fields(const BootSector& boot);
+
 // Reads the boot sector at the start of `volume`, or its backup right behind the volume; each is
 // weighed by whether FILE records are where it says. With `headless` a volume that has neither is
 // inferred from $MFT's own record, if one is found near where formatters put it. Nothing if this is

@@ -1,0 +1,105 @@
+#include "fs/exfat/detector.h"
+
+#include <array>
+#include <cstring>
+
+#include "fs/exfat/folder.h"
+#include "fs/exfat/geometry.h"
+
+namespace undershelf::exfat {
+namespace {
+
+constexpr size_t kEntry = sizeof(DirectoryEntry);
+
+class ExfatDetector : public Detector {
+ public:
+  size_t reach() const override { return kMostSetEntries * kEntry; }
+
+  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+    const size_t end = std::min(block.own, block.bytes.size() / kSweepStep * kSweepStep);
+    const auto* bytes = reinterpret_cast<const unsigned char*>(block.bytes.data());
+    for (size_t sector = 0; sector < end; sector += kSweepStep) {
+      look_at_sector(block, bytes, sector, found);
+      for (size_t at = sector; at < sector + kSweepStep; at += kEntry) {
+        if ((bytes[at] | kInUse) != kFile) continue;
+        if (at + kEntry >= block.bytes.size() || (bytes[at + kEntry] | kInUse) != kStream) continue;
+        const auto entries =
+            std::span(reinterpret_cast<const DirectoryEntry*>(bytes + at),
+                      std::min(kMostSetEntries, (block.bytes.size() - at) / kEntry));
+        if (const size_t length = intact_set(entries); length > 0) {
+          add_set(block.offset + at, length * kEntry, found);
+        }
+      }
+    }
+  }
+
+ private:
+  // Sets lie densely; only the sectors that they touch are kept.
+  static void add_set(uint64_t place, uint64_t length, std::vector<Trace>& found) {
+    const uint64_t begin = place / kSweepStep * kSweepStep;
+    const uint64_t end = (place + length + kSweepStep - 1) / kSweepStep * kSweepStep;
+    const bool starts = place == begin;
+    if (!found.empty() && found.back().kind == kSets && found.back().end() >= begin &&
+        (!starts || found.back().end() > begin)) {
+      Trace& last = found.back();
+      if (!starts) {
+        last.length = std::max(last.end(), end) - last.offset;
+        return;
+      }
+      last.length = begin - last.offset;  // a set cannot lie in two; this one begins a new trace
+    }
+    found.push_back({begin, end - begin, kSets, starts ? 1U : 0U, 0});
+  }
+
+  static void look_at_sector(const SweepBlock& block, const unsigned char* bytes, size_t sector,
+                             std::vector<Trace>& found) {
+    const unsigned char* at = bytes + sector;
+    const uint64_t place = block.offset + sector;
+    if (at[0] == 0xEB) {
+      look_at_boot_sector(block.bytes.subspan(sector, kSweepStep), place, found);
+    } else if ((at[0] | kInUse) == kVolumeLabel || at[0] == kBitmap) {
+      look_at_root(at, place, found);
+    } else {
+      static constexpr std::array<unsigned char, 16> kFirstUnits = {0, 0, 1, 0, 2, 0, 3, 0,
+                                                                    4, 0, 5, 0, 6, 0, 7, 0};
+      if (at[2] == 1 && std::memcmp(at, kFirstUnits.data(), kFirstUnits.size()) == 0) {
+        found.push_back({place, kSweepStep, kUpcase, 0, 0});
+      }
+    }
+  }
+
+  static void look_at_root(const unsigned char* at, uint64_t place, std::vector<Trace>& found) {
+    uint64_t bitmap = 0;
+    uint64_t upcase = 0;
+    for (size_t i = 0; i + kEntry <= kSweepStep / 2; i += kEntry) {
+      DirectoryEntry entry{};
+      std::memcpy(&entry, at + i, kEntry);
+      const uint64_t length = entry.DataLength.value();
+      if (entry.EntryType == kBitmap && length > 0) bitmap = entry.FirstCluster.value();
+      if (entry.EntryType == kUpcaseTable && length > 0 && length <= 128 << 10) {
+        upcase = entry.FirstCluster.value();
+      }
+    }
+    if (bitmap >= 2 && upcase >= 2 && bitmap != upcase) {
+      found.push_back({place, kSweepStep, kRootEntries, bitmap, upcase});
+    }
+  }
+
+  static void look_at_boot_sector(std::span<const std::byte> bytes, uint64_t place,
+                                  std::vector<Trace>& found) {
+    BootSector boot{};
+    std::memcpy(&boot, bytes.data(), sizeof boot);
+    if (std::memcmp(boot.FileSystemName, "EXFAT   ", sizeof boot.FileSystemName) != 0) return;
+    const std::optional<Geometry> geometry = from_fields(boot);
+    if (!geometry) return;
+    found.push_back({place, kSweepStep, kHeaderTrace, place, 0});
+    const uint64_t before = uint64_t{kBootRegionSectors} * geometry->sector_size;
+    if (place >= before) found.push_back({place, kSweepStep, kHeaderTrace, place - before, 0});
+  }
+};
+
+}  // namespace
+
+std::unique_ptr<Detector> make_detector() { return std::make_unique<ExfatDetector>(); }
+
+}  // namespace undershelf::exfat

@@ -1,0 +1,47 @@
+#include "fs/fat/content.h"
+
+#include <algorithm>
+
+namespace undershelf::fat {
+
+uint64_t Content::offset_of(size_t slot) const {
+  auto part = std::ranges::upper_bound(parts, slot, {}, &Part::slot);
+  --part;
+  return part->offset + (slot - part->slot) * sizeof(DirectoryEntry);
+}
+
+ReadResult Content::append(const Source& volume, const ByteRange& range) {
+  const size_t slot = entries.size();
+  const size_t count = range.length / sizeof(DirectoryEntry);
+  parts.push_back({slot, range.offset});
+  entries.resize(slot + count);
+  return volume.read(range.offset, std::as_writable_bytes(std::span(entries).subspan(slot, count)));
+}
+
+bool is_in_step(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
+  constexpr size_t kMostSlots = 20;
+  const auto is_long = [](const DirectoryEntry& e) {
+    return (e.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+  };
+  const auto short_at = std::ranges::find_if_not(after, is_long);
+  if (short_at == after.end() || short_at->DIR_Name[0] == 0) return false;
+  const auto behind = static_cast<size_t>(short_at - after.begin());
+  const auto tail = before.last(std::min(kMostSlots, before.size()));
+  std::vector<DirectoryEntry> joined(tail.begin(), tail.end());
+  const bool pending = is_long(joined.back());
+  const size_t kept = joined.size();
+  joined.insert(joined.end(), after.begin(), short_at + 1);
+  bool broken = false;
+  const bool marked = short_at->DIR_Name[0] == kDeleted;
+  const auto name = long_name(joined, kept + behind, marked, &broken);
+  // Pending slots must be used up; a name that starts in `after` needs none from `before`.
+  return pending ? name && name->slots > behind : !name || name->slots <= behind;
+}
+
+bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,
+                   const Geometry& geometry) {
+  return entries.size() >= 2 && is_dot(entries[0]) &&
+         first_cluster(entries[0], geometry) == cluster && is_dot_dot(entries[1]);
+}
+
+}  // namespace undershelf::fat

@@ -1,0 +1,454 @@
+#include "fs/fat/former.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <map>
+#include <set>
+
+#include "fs/fat/content.h"
+#include "fs/fat/detector.h"
+#include "fs/fat/inference.h"
+#include "fs/fat/reader.h"
+
+namespace undershelf::fat {
+namespace {
+
+constexpr size_t kMostVolumes = 64;        // put together from one source
+constexpr size_t kMostHeaders = 256;       // looked at
+constexpr uint64_t kLeastCluster = 512;    // bytes
+constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
+constexpr uint64_t kMostRoot = 65536;      // bytes: of a fixed root folder, as drivers make them
+
+// Where the clusters of a volume lie.
+struct Grid {
+  uint64_t cluster_size = 0;  // bytes
+  uint64_t data = 0;          // byte of the source at which cluster 2 begins
+  auto operator<=>(const Grid&) const = default;
+
+  uint64_t place_of(uint64_t cluster) const { return data + (cluster - 2) * cluster_size; }
+};
+
+std::optional<uint64_t> data_start(const Trace& start, uint64_t cluster_size) {
+  const uint64_t before = (start.number - 2) * cluster_size;
+  if (before > start.offset) return std::nullopt;
+  return start.offset - before;
+}
+
+// The grid on which most folders agree with their own numbers, and how many different ones do. A
+// power of two times the true size fits some of them as well, but never more.
+std::pair<Grid, size_t> most_voted(const std::vector<Trace>& starts) {
+  std::pair<Grid, size_t> best{{}, 0};
+  std::vector<std::pair<uint64_t, uint64_t>> votes;  // where data would begin, folder's number
+  for (uint64_t size = kLeastCluster; size <= kMostCluster; size *= 2) {
+    votes.clear();
+    for (const Trace& start : starts) {
+      if (const auto data = data_start(start, size)) votes.emplace_back(*data, start.number);
+    }
+    std::ranges::sort(votes);
+    votes.erase(std::unique(votes.begin(), votes.end()), votes.end());
+    for (size_t i = 0; i < votes.size();) {
+      size_t end = i;
+      while (end < votes.size() && votes[end].first == votes[i].first) ++end;
+      if (end - i > best.second) best = {{size, votes[i].first}, end - i};
+      i = end;
+    }
+  }
+  return best;
+}
+
+bool is_on(const Grid& grid, const Trace& start) {
+  return start.offset == grid.place_of(start.number);
+}
+
+// A volume on its way.
+struct Draft {
+  Grid grid;
+  std::vector<Trace> starts;         // folders that lie on the grid
+  std::optional<Geometry> geometry;  // of its boot sector, if one is left
+  uint64_t volume_start = 0;         // byte of the source
+  // What lies on the grid belongs to it if it was made before that, or not before that.
+  std::optional<Time> before, since;
+};
+
+class Assembler {
+ public:
+  explicit Assembler(const Scene& scene)
+      : scene_(scene),
+        starts_(scene.of_kind(kFolderStart)),
+        entries_(scene.of_kind(kFolderEntries)),
+        tables_(scene.of_kind(kTable)),
+        code_page_(scene.options.code_page) {
+    const auto is_held = [&](const Trace& trace) { return scene_.is_held(trace.range()); };
+    std::erase_if(starts_, is_held);
+    std::erase_if(tables_, is_held);
+  }
+
+  std::vector<Assembled> run() {
+    take_current();
+    take_headers();
+    while (drafts_.size() < kMostVolumes) {
+      const auto [grid, votes] = most_voted(starts_);
+      if (votes < 2) break;
+      Draft draft;
+      draft.grid = grid;
+      claim_starts(draft);
+      drafts_.push_back(std::move(draft));
+    }
+    for (Draft& draft : drafts_) finish(draft);
+    return std::move(assembled_);
+  }
+
+ private:
+  void claim_starts(Draft& draft) {
+    std::erase_if(starts_, [&](const Trace& start) {
+      if (!is_on(draft.grid, start)) return false;
+      draft.starts.push_back(start);
+      return true;
+    });
+  }
+
+  // What lies on the grid of a volume that is there now is its own, unless it is older than
+  // everything the volume holds: then it comes from before a format that changed nothing else.
+  void take_current() {
+    for (VolumeReader* reader : scene_.current) {
+      const Volume& volume = reader->volume();
+      if (!volume.file_system.starts_with("fat")) continue;
+      Draft present;
+      present.grid = {volume.cluster_size, volume.heap_offset};
+      present.volume_start = volume.offset;
+      const auto window = std::make_shared<Window>(scene_.source, volume.offset,
+                                                   scene_.source->size() - volume.offset);
+      present.geometry = find_geometry(window, true);
+      if (!present.geometry) continue;
+      claim_starts(present);
+      const std::optional<Time> oldest = oldest_entry(*reader);
+      Draft former = present;
+      former.geometry.reset();  // the boot sector is the present volume's
+      former.before = oldest;
+      std::erase_if(former.starts,
+                    [&](const Trace& start) { return !belongs(former, start.offset); });
+      if (oldest) {
+        present.since = oldest;
+        std::erase_if(present.starts,
+                      [&](const Trace& start) { return !belongs(present, start.offset); });
+        if (!present.starts.empty() || !insides(present).empty()) add_to_current(present);
+      }
+      if (!former.starts.empty()) drafts_.push_back(std::move(former));
+    }
+  }
+
+  // Whether the entries at `place` (byte of the source) were made when the draft's volume was
+  // there.
+  bool belongs(const Draft& draft, uint64_t place) const {
+    if (!draft.before && !draft.since) return true;
+    const std::optional<Time> time = first_time(place);
+    if (draft.before) return !time || *time < *draft.before;
+    return time && *time >= *draft.since;
+  }
+
+  // When the first of a volume's entries was made.
+  static std::optional<Time> oldest_entry(VolumeReader& reader) {
+    struct Oldest : Sink {
+      int64_t add(const Entry& entry) override {
+        const auto& time = entry.created ? entry.created : entry.modified;
+        if (time && (!found || *time < *found)) found = time;
+        return 0;
+      }
+      void add(int64_t, const OtherName&) override {}
+      void add(const Damage&) override {}
+      std::optional<Time> found;
+    } oldest;
+    reader.read(oldest);
+    return oldest.found;
+  }
+
+  // When the first entry of a sector that tells a time was made.
+  std::optional<Time> first_time(uint64_t place) const {
+    std::array<DirectoryEntry, kSweepStep / sizeof(DirectoryEntry)> entries{};
+    scene_.source->read(place, std::as_writable_bytes(std::span(entries)));
+    for (const DirectoryEntry& entry : entries) {
+      if ((entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName) continue;
+      auto time = created_time(entry);
+      if (!time) time = modified_time(entry);
+      if (time) return scene_.options.zone.to_utc(*time);
+    }
+    return std::nullopt;
+  }
+
+  void add_to_current(const Draft& draft) {
+    Found found;
+    found.swept = true;
+    fill(found, draft);
+    const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
+    assembled_.push_back(
+        {make_reader(scene_.source, where, *draft.geometry, scene_.options, std::move(found)),
+         true});
+  }
+
+  // Boot sectors, and the places that their backups stand for.
+  void take_headers() {
+    std::set<uint64_t> places;
+    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+      if (!scene_.is_held(trace.range())) places.insert(trace.number);
+    }
+    size_t looked_at = 0;
+    for (const uint64_t place : places) {
+      if (++looked_at > kMostHeaders) break;
+      const bool known = std::ranges::any_of(scene_.current, [&](VolumeReader* reader) {
+        const Volume& volume = reader->volume();
+        return volume.offset == place && volume.file_system.starts_with("fat");
+      });
+      if (known) continue;
+      const Window window(scene_.source, place, scene_.source->size() - place);
+      std::optional<Geometry> geometry = geometry_at(window, 0);
+      for (const uint64_t sector : {512U, 4096U}) {
+        if (geometry) break;
+        geometry = geometry_at(window, 6 * sector);
+        if (geometry && (geometry->type != Type::fat32 || geometry->sector_size != sector)) {
+          geometry.reset();
+        }
+      }
+      if (!geometry) continue;
+      Draft draft;
+      draft.grid = {geometry->cluster_size, place + geometry->data_offset};
+      draft.volume_start = place;
+      claim_starts(draft);
+      const Confirmation confirmed = confirm(window, *geometry);
+      // Fields that happen to make sense are believed if something is where they say.
+      const bool there =
+          begins_like_fat(window, *geometry, 0) || confirmed.folders > 0 || !draft.starts.empty();
+      if (!there) continue;
+      geometry->confidence =
+          std::min(90, 50 + 10 * static_cast<int>(draft.starts.size()) + 10 * confirmed.folders);
+      draft.geometry = std::move(geometry);
+      drafts_.push_back(std::move(draft));
+    }
+  }
+
+  static std::optional<Geometry> geometry_at(const Source& window, uint64_t at) {
+    BootSector boot{};
+    if (!window.read(at, std::as_writable_bytes(std::span(&boot, 1))).ok()) return std::nullopt;
+    auto geometry = from_fields(boot);
+    if (geometry) add_identity(boot, *geometry);
+    return geometry;
+  }
+
+  // Clusters that hold the inside of folders, as the sweep saw them.
+  std::vector<uint32_t> insides(const Draft& draft) const {
+    std::vector<uint32_t> found;
+    const uint64_t size = draft.grid.cluster_size;
+    const uint64_t end = end_of(draft);
+    for (const Trace& trace : entries_) {
+      if (trace.end() <= draft.grid.data || trace.offset >= end) continue;
+      const uint64_t from = std::max(trace.offset, draft.grid.data) - draft.grid.data;
+      for (uint64_t n = (from + size - 1) / size;
+           draft.grid.data + n * size < std::min(trace.end(), end); ++n) {
+        const uint64_t place = draft.grid.data + n * size;
+        if (scene_.is_held({place, size}) || !belongs(draft, place)) continue;
+        found.push_back(static_cast<uint32_t>(n + 2));
+      }
+    }
+    std::ranges::sort(found);
+    found.erase(std::unique(found.begin(), found.end()), found.end());
+    return found;
+  }
+
+  uint64_t end_of(const Draft& draft) const {
+    if (draft.geometry) {
+      return draft.grid.data + uint64_t{draft.geometry->cluster_count} * draft.grid.cluster_size;
+    }
+    uint64_t end = scene_.end_around(draft.grid.data);
+    for (const Trace& start : draft.starts) {
+      end = std::max(end, start.offset + draft.grid.cluster_size);
+    }
+    return std::min(end, scene_.source->size());
+  }
+
+  void fill(Found& found, const Draft& draft) const {
+    for (const Trace& start : draft.starts) {
+      found.folders.push_back(static_cast<uint32_t>(start.number));
+    }
+    std::ranges::sort(found.folders);
+    found.folders.erase(std::unique(found.folders.begin(), found.folders.end()),
+                        found.folders.end());
+    found.insides = insides(draft);
+    std::erase_if(found.insides, [&](uint32_t cluster) {
+      return std::ranges::binary_search(found.folders, cluster);
+    });
+  }
+
+  void finish(Draft& draft) {
+    const bool by_votes = !draft.geometry;
+    const size_t votes = draft.starts.size();
+    if (by_votes) infer(draft);
+    Geometry& geometry = *draft.geometry;
+    Found found;
+    found.swept = true;
+    fill(found, draft);
+    find_root(draft, found);
+    // What still has its boot sector, and nothing in the way of its tables, is read as it stands.
+    const bool stands = !by_votes && scene_.current_at(draft.volume_start) == nullptr;
+    found.former = !stands;
+    if (by_votes && own_structures(draft)) found.former = false;
+    if (by_votes) {
+      geometry.confidence = std::min(90, 40 + 5 * static_cast<int>(std::min<size_t>(votes, 10)));
+      geometry.notes.push_back(
+          fmt::format("No boot sector is left of it. {} folder{} that name their own place tell "
+                      "its layout.",
+                      votes, votes == 1 ? "" : "s"));
+    }
+    const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
+    assembled_.push_back(
+        {make_reader(scene_.source, where, geometry, scene_.options, std::move(found)), false});
+  }
+
+  // The layout around a grid of which nothing but folders is known.
+  void infer(Draft& draft) {
+    Geometry g;
+    const Grid& grid = draft.grid;
+    const uint64_t end = end_of(draft);
+    g.cluster_size = static_cast<uint32_t>(grid.cluster_size);
+    g.sector_size = std::min<uint32_t>(g.cluster_size, scene_.source->sector_size());
+    const uint64_t clusters = (end - grid.data) / grid.cluster_size;
+    g.cluster_count = static_cast<uint32_t>(std::min<uint64_t>(clusters, 0x0FFFFFF5));
+    // The nearest place before it at which a volume may have begun.
+    uint64_t start = 0;
+    for (const uint64_t place : scene_.starts) {
+      if (place < grid.data) start = place;
+    }
+    const std::vector<Trace> tables = tables_of(draft, start);
+    const bool wide = !tables.empty() && tables.front().other == 32;
+    const bool high = std::ranges::any_of(
+        draft.starts, [](const Trace& s) { return s.number > 0xFFFF || s.other > 0xFFFF; });
+    const bool fixed_root = has_fixed_root(draft);
+    if (wide || high || (tables.empty() && !fixed_root && clusters >= 65525)) {
+      g.type = Type::fat32;
+    } else if (!tables.empty() || fixed_root || clusters < 65525) {
+      g.type = tables.empty() && !fixed_root && lies_behind_wide_head(draft, start) ? Type::fat32
+               : clusters < 4085                                                    ? Type::fat12
+                                                                                    : Type::fat16;
+    }
+    draft.volume_start = start;
+    g.volume_size = end - start;
+    g.data_offset = grid.data - start;
+    g.fat_count = 0;
+    if (!tables.empty()) {
+      g.fat_offset = tables.front().number - start;
+      g.fat_count = tables.size() > 1 ? 2 : 1;
+      g.fat_size =
+          tables.size() > 1 ? tables[1].number - tables[0].number : g.data_offset - g.fat_offset;
+      const uint64_t behind = g.fat_offset + g.fat_count * g.fat_size;
+      if (g.type != Type::fat32 && behind < g.data_offset) {
+        g.root_offset = behind;
+        g.root_size = g.data_offset - behind;
+      }
+    }
+    draft.geometry = std::move(g);
+  }
+
+  // Tables before the grid, one trace for each, by place; at most two: those with most of them
+  // left.
+  std::vector<Trace> tables_of(const Draft& draft, uint64_t start) const {
+    std::map<std::pair<uint64_t, uint64_t>, uint64_t> left;  // begin and bits, to bytes left
+    for (const Trace& trace : tables_) {
+      const bool before = trace.number > start && trace.end() <= draft.grid.data;
+      if (before) left[{trace.number, trace.other}] += trace.length;
+    }
+    std::vector<std::pair<uint64_t, Trace>> ranked;
+    for (const auto& [table, bytes] : left) {
+      ranked.push_back({bytes, {table.first, bytes, kTable, table.first, table.second}});
+    }
+    std::ranges::stable_sort(ranked, std::ranges::greater{}, &std::pair<uint64_t, Trace>::first);
+    std::vector<Trace> tables;
+    for (const auto& [bytes, table] : ranked) {
+      if (tables.size() == 2 || (!tables.empty() && table.other != tables[0].other)) break;
+      tables.push_back(table);
+    }
+    std::ranges::sort(tables, {}, &Trace::number);
+    return tables;
+  }
+
+  bool has_fixed_root(const Draft& draft) const {
+    return std::ranges::any_of(entries_, [&](const Trace& trace) {
+      return trace.end() <= draft.grid.data && trace.end() + kMostRoot > draft.grid.data;
+    });
+  }
+
+  // FAT32 keeps two tables of four bytes a cluster before its data: that is more room than FAT16
+  // and its root can take.
+  static bool lies_behind_wide_head(const Draft& draft, uint64_t start) {
+    constexpr uint64_t kMostNarrow = 2 * 2 * 65536 + kMostRoot + 65536;
+    return draft.grid.data - start > kMostNarrow;
+  }
+
+  // Whether the tables begin as tables do, and so are still the volume's.
+  bool own_structures(const Draft& draft) const {
+    const Geometry& g = *draft.geometry;
+    if (g.fat_count == 0 || scene_.current_at(draft.grid.data) != nullptr) return false;
+    std::array<std::byte, 2> head{};
+    const bool readable = scene_.source->read(draft.volume_start + g.fat_offset, head).ok();
+    return readable && head[0] >= std::byte{0xF0} && head[1] == std::byte{0xFF};
+  }
+
+  // Parts of the former root: what lies right before the data of FAT12 and FAT16, and clusters that
+  // name folders whose `..` names the root.
+  void find_root(Draft& draft, Found& found) const {
+    Geometry& geometry = *draft.geometry;
+    const Window window(scene_.source, draft.volume_start,
+                        scene_.source->size() - draft.volume_start);
+    if (geometry.type != Type::fat32) {
+      for (const Trace& trace : entries_) {
+        if (trace.end() > draft.grid.data || trace.end() + kMostRoot <= draft.grid.data) continue;
+        if (trace.offset < draft.volume_start || scene_.is_held(trace.range())) continue;
+        found.root.push_back({trace.offset - draft.volume_start, trace.length});
+      }
+      return;
+    }
+    std::vector<uint32_t> root;
+    for (const uint32_t cluster : found.insides) {
+      Content content;
+      content.append(window, {geometry.offset_of(cluster), geometry.cluster_size});
+      if (names_top_folders(content, window, geometry, found)) root.push_back(cluster);
+    }
+    for (const uint32_t cluster : root) {
+      found.root.push_back({geometry.offset_of(cluster), geometry.cluster_size});
+      std::erase(found.insides, cluster);
+    }
+    if (!root.empty() && geometry.root_cluster == 0) geometry.root_cluster = root.front();
+  }
+
+  bool names_top_folders(const Content& content, const Window& window, const Geometry& geometry,
+                         const Found& found) const {
+    const FolderContent parsed =
+        parse_folder(content.entries, geometry, Trust::deleted, code_page_);
+    if (parsed.label) return true;
+    size_t agreeing = 0;
+    size_t others = 0;
+    for (const FolderEntry& entry : parsed.entries) {
+      if ((entry.raw.DIR_Attr & kAttrDirectory) == 0) continue;
+      const uint32_t cluster = first_cluster(entry.raw, geometry);
+      if (!std::ranges::binary_search(found.folders, cluster)) continue;
+      Content start;
+      start.append(window, {geometry.offset_of(cluster), 2 * sizeof(DirectoryEntry)});
+      const bool top = first_cluster(start.entries[1], geometry) == 0;
+      ++(top ? agreeing : others);
+    }
+    return agreeing > others;
+  }
+
+  const Scene& scene_;
+  std::vector<Trace> starts_;  // not yet of any volume
+  std::vector<Trace> entries_;
+  std::vector<Trace> tables_;
+  CodePage code_page_;
+  std::vector<Draft> drafts_;
+  std::vector<Assembled> assembled_;
+};
+
+}  // namespace
+
+std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
+
+}  // namespace undershelf::fat

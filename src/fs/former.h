@@ -1,0 +1,44 @@
+// What file systems are given to put former and lost volumes together from what a sweep found.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "fs/detector.h"
+#include "fs/fs.h"
+
+namespace undershelf {
+
+// What is known of a source when traces are put together.
+struct Scene {
+  SourcePtr source;
+  ReadOptions options;
+  std::vector<Trace> traces;  // of one file system, by place
+  // Whether something that is in use now holds any of a range: then what lies there is no remnant,
+  // but the present file systems' own, or a file's content.
+  std::function<bool(const ByteRange&)> is_held;
+  // Readers of all volumes whose structures own their space now, by place.
+  std::vector<VolumeReader*> current;
+  // Bytes of the source at which volumes start or may have started: its beginning, partitions,
+  // current volumes. Sorted.
+  std::vector<uint64_t> starts;
+
+  // The current volume that covers a place; null if none does.
+  VolumeReader* current_at(uint64_t place) const;
+  // Traces of one kind, in order.
+  std::vector<Trace> of_kind(uint32_t kind) const;
+  // Where the volume that covers `place` ends at the latest: with the source, or where the
+  // partition or current volume around it does. Bytes of the source.
+  uint64_t end_around(uint64_t place) const;
+};
+
+// A volume that traces tell of. Whether it is a former one is not decided here.
+struct Assembled {
+  std::unique_ptr<VolumeReader> reader;
+  // Set if these are further entries of a volume that is current: the one that starts there.
+  bool adds_to_current = false;
+};
+
+}  // namespace undershelf

@@ -1,0 +1,90 @@
+#include "fs/hfsplus/detector.h"
+
+#include <bit>
+
+#include "fs/hfsplus/catalog.h"
+#include "fs/hfsplus/geometry.h"
+
+namespace undershelf::hfsplus {
+namespace {
+
+constexpr size_t kMostNode = 32768;  // bytes
+
+class HfsplusDetector : public Detector {
+ public:
+  size_t reach() const override { return kMostNode; }
+
+  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
+      const auto* bytes = reinterpret_cast<const unsigned char*>(block.bytes.data() + at);
+      if (bytes[8] == kLeafNode && bytes[9] == 1 && bytes[12] == 0 && bytes[13] == 0) {
+        look_at_leaf(block, at, found);
+      } else if (bytes[0] == 'H' && (bytes[1] == '+' || bytes[1] == 'X') && bytes[2] == 0) {
+        look_at_header(block, at, found);
+      } else if (bytes[8] == kHeaderNode && bytes[9] == 0 && bytes[10] == 0 && bytes[11] == 3) {
+        look_at_tree_header(block, at, found);
+      }
+    }
+  }
+
+ private:
+  static void look_at_leaf(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    for (size_t size = 512; size <= kMostNode && at + size <= block.bytes.size(); size *= 2) {
+      const Bytes node = block.bytes.subspan(at, size);
+      if (!looks_like_node(node, kLeafNode)) continue;
+      const NodeRecords records = records_of(node);
+      if (records.records.empty()) continue;
+      const Bytes first = records.records.front();
+      uint64_t tree = 0;
+      if (parse_catalog(first, true)) {
+        tree = kCatalogTree;
+      } else if (parse_extents(first, true)) {
+        tree = kExtentsTree;
+      } else if (parse_attribute(first, true)) {
+        tree = kAttributesTree;
+      } else {
+        continue;
+      }
+      const Trace trace{block.offset + at, size, kLeafNodes, tree, size};
+      if (!found.empty() && found.back().end() == trace.offset && found.back().kind == trace.kind &&
+          found.back().number == tree && found.back().other == size) {
+        found.back().length += size;
+      } else {
+        found.push_back(trace);
+      }
+      return;
+    }
+  }
+
+  static void look_at_tree_header(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto header = load<HeaderRecord>(block.bytes, at + sizeof(NodeDescriptor));
+    if (!header) return;
+    const size_t size = header->nodeSize.value();
+    if (!std::has_single_bit(size) || size < 512 || size > kMostNode ||
+        header->totalNodes.value() < header->freeNodes.value() || header->treeDepth.value() > 16) {
+      return;
+    }
+    found.push_back({block.offset + at, size, kTreeHeader, 0, size});
+  }
+
+  // A volume header, or the alternate one: of the volume that starts 1024 bytes before it, or that
+  // ends 1024 bytes behind its beginning.
+  static void look_at_header(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto header = load<VolumeHeader>(block.bytes, at);
+    if (!header || !is_believable(*header)) return;
+    const uint64_t place = block.offset + at;
+    const uint64_t size = uint64_t{header->totalBlocks.value()} * header->blockSize.value();
+    if (place >= kHeaderOffset) {
+      found.push_back({place, kSweepStep, kHeaderTrace, place - kHeaderOffset, 0});
+    }
+    if (size > kHeaderOffset && place + kHeaderOffset >= size) {
+      found.push_back({place, kSweepStep, kHeaderTrace, place + kHeaderOffset - size, 0});
+    }
+  }
+};
+
+}  // namespace
+
+std::unique_ptr<Detector> make_detector() { return std::make_unique<HfsplusDetector>(); }
+
+}  // namespace undershelf::hfsplus

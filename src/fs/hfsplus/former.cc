@@ -1,0 +1,7 @@
+#include "fs/hfsplus/former.h"
+
+namespace undershelf::hfsplus {
+
+std::vector<Assembled> assemble(const Scene&) { return {}; }
+
+}  // namespace undershelf::hfsplus

@@ -1,0 +1,127 @@
+#include "fs/ntfs/detector.h"
+
+#include <array>
+#include <bit>
+#include <cstring>
+
+#include "fs/ntfs/file.h"
+#include "fs/ntfs/geometry.h"
+
+namespace undershelf::ntfs {
+namespace {
+
+constexpr size_t kMostBlock = 64 << 10;  // bytes: of an index block, as far as it is looked for
+
+constexpr uint32_t magic_of(const char (&text)[5]) {
+  // As it lies in memory, on either kind of machine.
+  return std::bit_cast<uint32_t>(std::array<char, 4>{text[0], text[1], text[2], text[3]});
+}
+constexpr uint32_t kFileMagic = magic_of("FILE");
+constexpr uint32_t kIndexMagic = magic_of("INDX");
+
+class NtfsDetector : public Detector {
+ public:
+  size_t reach() const override { return 4096; }
+
+  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
+      const std::byte* bytes = block.bytes.data() + at;
+      uint32_t magic = 0;
+      std::memcpy(&magic, bytes, sizeof magic);
+      if (magic == kFileMagic) {
+        look_at_record(block, at, found);
+      } else if (magic == kIndexMagic) {
+        look_at_index(block, at, found);
+      } else if (bytes[0] == std::byte{0xEB} || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
+        look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
+      }
+    }
+  }
+
+ private:
+  static void look_at_record(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto header = load<RecordHeader>(block.bytes, at);
+    const uint32_t size = header->bytes_allocated.value();
+    const uint32_t used = header->bytes_in_use.value();
+    const unsigned attributes = header->attributes_offset.value();
+    const unsigned usa = header->usa_offset.value();
+    const unsigned usa_count = header->usa_count.value();
+    if ((size != 1024 && size != 2048 && size != 4096) || used > size || used < attributes + 8 ||
+        attributes % 8 != 0 || usa < 0x28 || usa % 2 != 0 || usa_count != size / 512 + 1 ||
+        usa + 2 * usa_count > attributes || attributes > 256 || header->flags.value() > 0x0F) {
+      return;
+    }
+    const auto first = load<boost::endian::little_uint32_buf_t>(block.bytes, at + attributes);
+    if (!first || (first->value() != kEnd && (first->value() % 16 != 0 || first->value() == 0 ||
+                                              first->value() > kLoggedUtilityStream))) {
+      return;
+    }
+    const bool numbered = usa >= sizeof(RecordHeader);
+    uint64_t number = numbered ? header->record_number.value() : kNoNumber;
+    const uint64_t place = block.offset + at;
+    if (!found.empty()) {
+      Trace& last = found.back();
+      const bool follows = last.kind == kRecords && last.other == size && last.end() == place;
+      const uint64_t next = last.number + last.length / size;
+      // Some formatters leave the number 0 in records 12 to 23.
+      constexpr uint64_t kUnnumberedFrom = 12, kUnnumberedTo = 24;
+      const bool unnumbered = number == 0 && next >= kUnnumberedFrom && next < kUnnumberedTo;
+      if (follows && last.number != kNoNumber && (number == next || unnumbered)) {
+        last.length += size;
+        return;
+      }
+      if (follows && number == kNoNumber && last.number == kNoNumber) {
+        last.length += size;
+        return;
+      }
+    }
+    found.push_back({place, size, kRecords, number, size});
+  }
+
+  void look_at_index(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto header = load<IndexBlock>(block.bytes, at);
+    if (!header) return;
+    const size_t strides = header->usa_count.value();
+    const size_t size = (strides - 1) * kSweepStep;
+    const size_t entries =
+        sizeof(IndexBlock) - sizeof(IndexHeader) + header->header.entries_offset.value();
+    if (strides < 2 || size > kMostBlock || header->usa_offset.value() < 0x28 ||
+        entries < sizeof(IndexBlock) || entries > kSweepStep ||
+        header->header.allocated_size.value() > size ||
+        header->header.index_length.value() > header->header.allocated_size.value()) {
+      return;
+    }
+    // The first entry lies in the first part, whose last two bytes are the only ones replaced.
+    uint64_t folder = 0;
+    const auto entry = load<IndexEntry>(block.bytes, at + entries);
+    if (entry && (entry->flags.value() & kIndexEntryEnd) == 0) {
+      const auto value = load<FileName>(block.bytes, at + entries + sizeof(IndexEntry));
+      const size_t key = entry->key_length.value();
+      // Other indexes than of names are of no use here.
+      if (!value || key != sizeof(FileName) + 2 * size_t{value->name_length} ||
+          value->name_space > kWin32AndDos || number_of(value->parent.value()) == 0) {
+        return;
+      }
+      folder = value->parent.value();
+    }
+    found.push_back({block.offset + at, size, kIndexBlock, header->vcn.value(), folder});
+  }
+
+  static void look_at_boot_sector(std::span<const std::byte> bytes, uint64_t place,
+                                  std::vector<Trace>& found) {
+    const auto boot = load<BootSector>(bytes);
+    if (std::memcmp(boot->oem_id, "NTFS    ", sizeof boot->oem_id) != 0) return;
+    const std::optional<Geometry> geometry = from_fields(*boot);
+    if (!geometry) return;
+    found.push_back({place, kSweepStep, kHeaderTrace, place, 0});
+    if (place >= geometry->volume_size) {
+      found.push_back({place, kSweepStep, kHeaderTrace, place - geometry->volume_size, 0});
+    }
+  }
+};
+
+}  // namespace
+
+std::unique_ptr<Detector> make_detector() { return std::make_unique<NtfsDetector>(); }
+
+}  // namespace undershelf::ntfs

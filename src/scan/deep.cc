@@ -1,0 +1,155 @@
+#include "scan/deep.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "fs/former.h"
+#include "model/error.h"
+#include "shelf/claims.h"
+#include "shelf/rows.h"
+#include "sweep/sweep.h"
+
+namespace undershelf {
+namespace {
+
+SweepRecord begin_or_continue(SweepStore& store, const Source& source, const ScanOptions& options,
+                              const std::vector<std::string>& systems) {
+  SweepRecord wanted;
+  wanted.range = options.range.value_or(ByteRange{0, source.size()});
+  wanted.systems = fmt::format("{}", fmt::join(systems, ","));
+  wanted.position = wanted.range.offset;
+  const std::optional<SweepRecord> begun = store.record();
+  if (!begun) {
+    store.begin(wanted);
+    return wanted;
+  }
+  const bool same = begun->range == wanted.range && begun->systems == wanted.systems;
+  if (!same) {
+    throw Error(Failure::refused,
+                fmt::format("The shelf holds a deep scan from byte {} to byte {} for {}. Give the "
+                            "same --from, --to and --only to go on with it, or --replace it.",
+                            begun->range.offset, begun->range.end(), begun->systems));
+  }
+  return *begun;
+}
+
+// What holds the places of traces now. Such traces are no remnants: they are the present file
+// systems' own metadata, or lie inside a file. File systems' own files are only what they are long,
+// as what stands behind may be older. HFS+ keeps old nodes inside its trees; `in_trees`: those are
+// looked at as well.
+ClaimMap holders(const Shelf& shelf, bool in_trees) {
+  ClaimMap claims;
+  SQLite::Statement row(shelf.db(), R"sql(
+    SELECT s.entry, s.pieces, e.system, s.size, v.file_system LIKE 'hfs%'
+    FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+    WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND
+      (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
+    UNION ALL
+    SELECT 0, structures, 0, 0, 0 FROM volumes WHERE standing='current')sql");
+  while (row.executeStep()) {
+    const bool own = row.getColumn(2).getInt() != 0;
+    if (own && in_trees && row.getColumn(4).getInt() != 0) continue;
+    Pieces pieces = pieces_of(row.getColumn(1));
+    if (own) pieces = truncated(pieces, size_of(row.getColumn(3)));
+    for (const Piece& piece : pieces) {
+      if (piece.kind != Piece::Kind::range) continue;
+      claims.add({piece.offset, piece.length}, row.getColumn(0).getInt64());
+    }
+  }
+  claims.settle();
+  return claims;
+}
+
+// The systems a scan looks for, in the order of file_systems().
+std::vector<const FileSystem*> wanted_systems(const ScanOptions& options) {
+  std::vector<const FileSystem*> wanted;
+  for (const FileSystem& system : file_systems()) {
+    const bool all = options.systems.empty();
+    if (all || std::ranges::find(options.systems, system.name) != options.systems.end()) {
+      wanted.push_back(&system);
+    }
+  }
+  return wanted;
+}
+
+ByteRange range_of(const Volume& volume) { return {volume.offset, volume.length}; }
+
+}  // namespace
+
+SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& options) {
+  std::vector<std::string> systems;
+  std::vector<std::unique_ptr<Detector>> detectors;
+  for (const FileSystem* system : wanted_systems(options)) {
+    systems.emplace_back(system->name);
+    detectors.push_back(system->make_detector());
+  }
+  SweepStore store(shelf);
+  SweepRecord record = begin_or_continue(store, source, options, systems);
+  if (record.done()) return record;
+  SweepProgress progress{record.range, record.position, record.position, {}};
+  SweepCallbacks callbacks;
+  callbacks.progress = [&](uint64_t position) {
+    progress.position = position;
+    progress.found.clear();
+    for (const std::string& system : systems) {
+      progress.found.emplace_back(system, store.count(system));
+    }
+    options.sweeping(progress);
+    return options.stop == nullptr || !*options.stop;
+  };
+  callbacks.checkpoint = [&](uint64_t position, SweepFinds&& finds) {
+    record.position = position;
+    store.add(record, systems, finds.traces, finds.unreadable);
+  };
+  const ByteRange left{record.position, record.range.end() - record.position};
+  sweep(source, left, detectors, callbacks);
+  return record;
+}
+
+std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
+                                           const ScanOptions& options,
+                                           const std::vector<VolumeReader*>& current,
+                                           const std::vector<uint64_t>& starts) {
+  const ClaimMap held = holders(shelf, false);
+  const ClaimMap held_besides_trees = holders(shelf, true);
+  const SweepStore store(shelf);
+  std::vector<Assembled> assembled;
+  for (const FileSystem* system : wanted_systems(options)) {
+    const ClaimMap& claims = system->name == "hfsplus" ? held_besides_trees : held;
+    Scene scene;
+    scene.source = source;
+    scene.options = options.read;
+    scene.traces = store.traces(system->name);
+    scene.is_held = [&](const ByteRange& range) {
+      const Claim* claim = claims.at_or_after(range.offset);
+      return claim != nullptr && overlap(claim->range, range).length > 0;
+    };
+    scene.current = current;
+    scene.starts = starts;
+    for (Assembled& one : system->assemble(scene)) assembled.push_back(std::move(one));
+  }
+  // The most believable first: what then overlaps it came before it.
+  std::ranges::stable_sort(assembled, [](const Assembled& a, const Assembled& b) {
+    return a.reader->volume().confidence > b.reader->volume().confidence;
+  });
+  std::vector<ByteRange> taken;
+  for (const VolumeReader* reader : current) taken.push_back(range_of(reader->volume()));
+  std::vector<FoundBySweep> found;
+  for (Assembled& one : assembled) {
+    FoundBySweep volume{std::move(one.reader), {}, false};
+    volume.volume = volume.reader->volume();
+    const ByteRange range = range_of(volume.volume);
+    volume.former = !one.adds_to_current && std::ranges::any_of(taken, [&](const ByteRange& other) {
+      return overlap(range, other).length > 0;
+    });
+    volume.volume.standing = volume.former ? "former" : "current";
+    if (volume.former) volume.volume.structures.clear();
+    if (!volume.former && !one.adds_to_current) taken.push_back(range);
+    found.push_back(std::move(volume));
+  }
+  return found;
+}
+
+}  // namespace undershelf

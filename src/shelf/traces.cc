@@ -1,0 +1,108 @@
+#include "shelf/traces.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
+
+#include "shelf/rows.h"
+
+namespace undershelf {
+namespace {
+
+constexpr int kOfTheSource = 0;  // in place of a volume's id
+
+}  // namespace
+
+std::optional<SweepRecord> SweepStore::record() const {
+  SQLite::Statement row(shelf_.db(),
+                        "SELECT begin, length, systems, position, unreadable, left_out FROM sweep");
+  if (!row.executeStep()) return std::nullopt;
+  SweepRecord record;
+  record.range = {size_of(row.getColumn(0)), size_of(row.getColumn(1))};
+  record.systems = row.getColumn(2).getString();
+  record.position = size_of(row.getColumn(3));
+  record.unreadable = size_of(row.getColumn(4));
+  record.left_out = size_of(row.getColumn(5));
+  return record;
+}
+
+void SweepStore::begin(const SweepRecord& record) {
+  SQLite::Transaction transaction(shelf_.db());
+  shelf_.db().exec("DELETE FROM sweep; DELETE FROM traces; DELETE FROM damage WHERE volume=0");
+  counts_.clear();
+  SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0)");
+  row.bind(1, static_cast<int64_t>(record.range.offset));
+  row.bind(2, static_cast<int64_t>(record.range.length));
+  row.bind(3, record.systems);
+  row.bind(4, static_cast<int64_t>(record.position));
+  row.exec();
+  transaction.commit();
+}
+
+void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
+                     std::span<const std::vector<Trace>> traces,
+                     std::span<const ByteRange> unreadable) {
+  SQLite::Transaction transaction(shelf_.db());
+  SQLite::Statement row(shelf_.db(), "INSERT INTO traces VALUES(?,?,?,?,?,?)");
+  for (size_t i = 0; i < systems.size(); ++i) {
+    count(systems[i]);
+    uint64_t& kept = counts_[systems[i]];
+    for (const Trace& trace : traces[i]) {
+      if (kept >= kMostTraces) {
+        ++record.left_out;
+        continue;
+      }
+      ++kept;
+      row.bindNoCopy(1, systems[i]);
+      row.bind(2, trace.kind);
+      row.bind(3, static_cast<int64_t>(trace.offset));
+      row.bind(4, static_cast<int64_t>(trace.length));
+      row.bind(5, static_cast<int64_t>(trace.number));
+      row.bind(6, static_cast<int64_t>(trace.other));
+      row.exec();
+      row.reset();
+    }
+  }
+  SQLite::Statement damage(shelf_.db(), "INSERT INTO damage VALUES(?,?,?,?)");
+  for (const ByteRange& range : unreadable) {
+    record.unreadable += range.length;
+    damage.bind(1, kOfTheSource);
+    damage.bind(2, static_cast<int64_t>(range.offset));
+    damage.bind(3, static_cast<int64_t>(range.length));
+    damage.bind(4, fmt::format("{} bytes of the source cannot be read.", range.length));
+    damage.exec();
+    damage.reset();
+  }
+  SQLite::Statement progress(shelf_.db(), "UPDATE sweep SET position=?, unreadable=?, left_out=?");
+  progress.bind(1, static_cast<int64_t>(record.position));
+  progress.bind(2, static_cast<int64_t>(record.unreadable));
+  progress.bind(3, static_cast<int64_t>(record.left_out));
+  progress.exec();
+  transaction.commit();
+}
+
+std::vector<Trace> SweepStore::traces(std::string_view system) const {
+  std::vector<Trace> found;
+  SQLite::Statement row(shelf_.db(),
+                        "SELECT kind, offset, length, number, other FROM traces WHERE system=? "
+                        "ORDER BY offset, kind");
+  row.bind(1, std::string(system));
+  while (row.executeStep()) {
+    found.push_back({size_of(row.getColumn(1)), size_of(row.getColumn(2)),
+                     row.getColumn(0).getUInt(), size_of(row.getColumn(3)),
+                     size_of(row.getColumn(4))});
+  }
+  return found;
+}
+
+uint64_t SweepStore::count(const std::string& system) {
+  const auto [known, fresh] = counts_.try_emplace(system, 0);
+  if (fresh) {
+    SQLite::Statement row(shelf_.db(), "SELECT count(*) FROM traces WHERE system=?");
+    row.bind(1, system);
+    row.executeStep();
+    known->second = size_of(row.getColumn(0));
+  }
+  return known->second;
+}
+
+}  // namespace undershelf

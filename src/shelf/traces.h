@@ -1,0 +1,48 @@
+// What a sweep found and how far it got, kept in the shelf: a scan that was stopped, or killed,
+// goes on from there.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "fs/detector.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+
+struct SweepRecord {
+  ByteRange range;          // of the source
+  std::string systems;      // names with commas, of those looked for
+  uint64_t position = 0;    // all before it is done: byte of the source
+  uint64_t unreadable = 0;  // bytes
+  uint64_t left_out = 0;    // traces beyond kMostTraces
+  bool done() const { return position >= range.end(); }
+};
+
+// Traces of one file system that are kept; more come from a source that is made to look like one
+// great mass of metadata, or from more than some hundred million files.
+constexpr uint64_t kMostTraces = 4'000'000;
+
+class SweepStore {
+ public:
+  explicit SweepStore(Shelf& shelf) : shelf_(shelf) {}
+
+  // The sweep that the shelf holds; nothing if none was begun.
+  std::optional<SweepRecord> record() const;
+  void begin(const SweepRecord& record);
+  // Adds what was found up to `record.position`, all or nothing. `systems` names what each list of
+  // `traces` belongs to.
+  void add(SweepRecord& record, std::span<const std::string> systems,
+           std::span<const std::vector<Trace>> traces, std::span<const ByteRange> unreadable);
+  std::vector<Trace> traces(std::string_view system) const;  // by place
+  uint64_t count(const std::string& system);
+
+ private:
+  Shelf& shelf_;
+  std::map<std::string, uint64_t> counts_;  // as far as they were asked for
+};
+
+}  // namespace undershelf

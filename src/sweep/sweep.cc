@@ -1,0 +1,169 @@
+#include "sweep/sweep.h"
+
+#include <algorithm>
+#include <array>
+#include <condition_variable>
+#include <cstring>
+#include <exception>
+#include <mutex>
+#include <thread>
+
+namespace undershelf {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+constexpr size_t kBlock = 1 << 20;         // bytes read at once: stays in the processor's cache
+constexpr size_t kBuffers = 4;             // one looked at, the one before, two read ahead
+constexpr size_t kTracesAtOnce = 200'000;  // found since the last checkpoint
+constexpr std::chrono::milliseconds kTell{200};
+
+struct Buffer {
+  std::vector<std::byte> bytes;  // what is kept of the block before, then the block
+  uint64_t offset = 0;           // byte of the source of the block
+  size_t length = 0;             // bytes of the block; 0: the end
+  std::vector<ByteRange> bad;
+};
+
+// Reads blocks in order in a thread of its own.
+class Reader {
+ public:
+  Reader(const Source& source, const ByteRange& range, size_t kept)
+      : source_(source), range_(range), kept_(kept) {
+    for (Buffer& buffer : buffers_) buffer.bytes.resize(kept + kBlock);
+    thread_ = std::thread([this] { run(); });
+  }
+  ~Reader() {
+    {
+      const std::lock_guard lock(mutex_);
+      stopped_ = true;
+    }
+    changed_.notify_all();
+    thread_.join();
+  }
+  Reader(const Reader&) = delete;
+  Reader& operator=(const Reader&) = delete;
+
+  // The next block; it stays until the call after the next one.
+  Buffer& next() {
+    std::unique_lock lock(mutex_);
+    if (taken_ > 0) released_ = taken_ - 1;
+    changed_.notify_all();
+    changed_.wait(lock, [&] { return filled_ > taken_ || failure_; });
+    if (filled_ <= taken_) std::rethrow_exception(failure_);
+    return buffers_[taken_++ % kBuffers];
+  }
+
+ private:
+  void run() {
+    try {
+      uint64_t at = range_.offset;
+      for (size_t number = 0;; ++number) {
+        {
+          std::unique_lock lock(mutex_);
+          changed_.wait(lock, [&] { return stopped_ || number < released_ + kBuffers; });
+          if (stopped_) return;
+        }
+        Buffer& buffer = buffers_[number % kBuffers];
+        buffer.offset = at;
+        buffer.length = std::min<uint64_t>(kBlock, range_.end() - at);
+        buffer.bad = source_.read(at, std::span(buffer.bytes).subspan(kept_, buffer.length)).bad;
+        at += buffer.length;
+        {
+          const std::lock_guard lock(mutex_);
+          filled_ = number + 1;
+        }
+        changed_.notify_all();
+        if (buffer.length == 0) return;
+      }
+    } catch (...) {
+      const std::lock_guard lock(mutex_);
+      failure_ = std::current_exception();
+      changed_.notify_all();
+    }
+  }
+
+  const Source& source_;
+  const ByteRange range_;
+  const size_t kept_;
+  std::array<Buffer, kBuffers> buffers_;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  size_t filled_ = 0;    // blocks
+  size_t taken_ = 0;     // blocks
+  size_t released_ = 0;  // blocks whose buffers may be used again
+  bool stopped_ = false;
+  std::exception_ptr failure_;
+  std::thread thread_;
+};
+
+size_t count(const SweepFinds& finds) {
+  size_t found = 0;
+  for (const auto& traces : finds.traces) found += traces.size();
+  return found;
+}
+
+}  // namespace
+
+uint64_t sweep(const Source& source, const ByteRange& range,
+               const std::vector<std::unique_ptr<Detector>>& detectors,
+               const SweepCallbacks& callbacks) {
+  size_t reach = kSweepStep;
+  for (const auto& detector : detectors) reach = std::max(reach, detector->reach());
+  // Each block is looked at together with the end of the one before, which is only then complete.
+  const size_t kept = (reach + kSweepStep - 1) / kSweepStep * kSweepStep;
+  const uint64_t begin = std::min(range.offset, source.size()) / kSweepStep * kSweepStep;
+  // What begins near the end of the range may reach behind it.
+  const uint64_t end = std::min(range.end(), source.size());
+  const uint64_t read_end = std::min(end + kept, source.size());
+  Reader reader(source, {begin, read_end - begin}, kept);
+
+  SweepFinds finds;
+  finds.traces.resize(detectors.size());
+  uint64_t position = begin;
+  auto told = Clock::now();
+  auto saved = told;
+  const auto save = [&] {
+    callbacks.checkpoint(position, std::move(finds));
+    finds = {};
+    finds.traces.resize(detectors.size());
+    saved = Clock::now();
+  };
+  const Buffer* before = nullptr;
+  while (position < end) {
+    Buffer& buffer = reader.next();
+    for (const ByteRange& bad : buffer.bad) {
+      if (const ByteRange inside = overlap(bad, {begin, end - begin}); inside.length > 0) {
+        finds.unreadable.push_back(inside);
+      }
+    }
+    const size_t carried = before == nullptr ? 0 : std::min(kept, buffer.offset - position);
+    if (carried > 0) {
+      const std::byte* tail = before->bytes.data() + kept + before->length - carried;
+      std::memcpy(buffer.bytes.data() + kept - carried, tail, carried);
+    }
+    SweepBlock block;
+    block.offset = position;
+    block.bytes = std::span(buffer.bytes).subspan(kept - carried, carried + buffer.length);
+    // Without another block behind it, all of it is looked at now.
+    const bool last = buffer.offset + buffer.length >= read_end;
+    const uint64_t until =
+        last ? end : std::min(end, buffer.offset + buffer.length - std::min(kept, buffer.length));
+    if (until > position) {
+      block.own = until - position;
+      for (size_t i = 0; i < detectors.size(); ++i) detectors[i]->look(block, finds.traces[i]);
+      position = until;
+    }
+    before = &buffer;
+    const auto now = Clock::now();
+    if (now - saved > callbacks.between_checkpoints || count(finds) > kTracesAtOnce) save();
+    if (now - told > kTell) {
+      told = now;
+      if (!callbacks.progress(position)) break;
+    }
+  }
+  save();
+  return position;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,35 @@
+// The one pass over a source: reads ahead in large blocks and shows each to all detectors.
+#pragma once
+
+#include <chrono>
+#include <functional>
+#include <vector>
+
+#include "fs/detector.h"
+#include "source/source.h"
+
+namespace undershelf {
+
+// What was met since the last checkpoint.
+struct SweepFinds {
+  std::vector<std::vector<Trace>> traces;  // of each detector, in their order
+  std::vector<ByteRange> unreadable;       // bytes of the source
+};
+
+struct SweepCallbacks {
+  // Told the position several times a second; false stops the sweep in order.
+  std::function<bool(uint64_t position)> progress;
+  // Gets everything found since the last call, every few seconds, when much was found, and at the
+  // end: all that begins before `position` has been looked at.
+  std::function<void(uint64_t position, SweepFinds&& finds)> checkpoint;
+  std::chrono::milliseconds between_checkpoints{5000};
+};
+
+// Looks at all of `range`, from its start (rounded down to 512 bytes) on. Returns the position
+// reached: the range's end, unless it was stopped. Reads in a second thread; callbacks are called
+// in this one.
+uint64_t sweep(const Source& source, const ByteRange& range,
+               const std::vector<std::unique_ptr<Detector>>& detectors,
+               const SweepCallbacks& callbacks);
+
+}  // namespace undershelf
