@@ -113,9 +113,11 @@ const Format& format_by_name(std::string_view name) {
   return found != kFormats.end() && found->extension == extension ? *found : kOther;
 }
 
+bool is_text(const Format& format) { return format.magic == kText; }
+
 HeadMatch match_head(const Format& format, std::span<const std::byte> head) {
   if (format.magic.empty() || head.empty()) return HeadMatch::unknown;
-  if (format.magic == kText) {
+  if (is_text(format)) {
     const bool text = std::ranges::find(head, std::byte{0}) == head.end();
     return text ? HeadMatch::fits : HeadMatch::differs;
   }

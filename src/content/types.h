@@ -20,6 +20,9 @@ struct Format {
 // The format that the extension of `name` stands for; one of type "other" if it is not known.
 const Format& format_by_name(std::string_view name);
 
+// Whether the format is plain text, which has no marks of its own.
+bool is_text(const Format& format);
+
 enum class HeadMatch { fits, differs, unknown };
 // Whether `head`, the first bytes of a file, begins as its format does. Text formats fit while
 // there is no NUL in them.

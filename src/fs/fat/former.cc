@@ -11,60 +11,23 @@
 #include "fs/fat/detector.h"
 #include "fs/fat/inference.h"
 #include "fs/fat/reader.h"
+#include "fs/votes.h"
 
 namespace undershelf::fat {
 namespace {
 
 constexpr size_t kMostVolumes = 64;        // put together from one source
 constexpr size_t kMostHeaders = 256;       // looked at
+constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
 constexpr uint64_t kMostRoot = 65536;      // bytes: of a fixed root folder, as drivers make them
 
-// Where the clusters of a volume lie.
-struct Grid {
-  uint64_t cluster_size = 0;  // bytes
-  uint64_t data = 0;          // byte of the source at which cluster 2 begins
-  auto operator<=>(const Grid&) const = default;
-
-  uint64_t place_of(uint64_t cluster) const { return data + (cluster - 2) * cluster_size; }
-};
-
-std::optional<uint64_t> data_start(const Trace& start, uint64_t cluster_size) {
-  const uint64_t before = (start.number - 2) * cluster_size;
-  if (before > start.offset) return std::nullopt;
-  return start.offset - before;
-}
-
-// The grid on which most folders agree with their own numbers, and how many different ones do. A
-// power of two times the true size fits some of them as well, but never more.
-std::pair<Grid, size_t> most_voted(const std::vector<Trace>& starts) {
-  std::pair<Grid, size_t> best{{}, 0};
-  std::vector<std::pair<uint64_t, uint64_t>> votes;  // where data would begin, folder's number
-  for (uint64_t size = kLeastCluster; size <= kMostCluster; size *= 2) {
-    votes.clear();
-    for (const Trace& start : starts) {
-      if (const auto data = data_start(start, size)) votes.emplace_back(*data, start.number);
-    }
-    std::ranges::sort(votes);
-    votes.erase(std::unique(votes.begin(), votes.end()), votes.end());
-    for (size_t i = 0; i < votes.size();) {
-      size_t end = i;
-      while (end < votes.size() && votes[end].first == votes[i].first) ++end;
-      if (end - i > best.second) best = {{size, votes[i].first}, end - i};
-      i = end;
-    }
-  }
-  return best;
-}
-
-bool is_on(const Grid& grid, const Trace& start) {
-  return start.offset == grid.place_of(start.number);
-}
+Pin pin_of(const Trace& start) { return {start.number - kFirstCluster, start.offset}; }
 
 // A volume on its way.
 struct Draft {
-  Grid grid;
+  Grid grid;                         // its unit 0 is cluster 2
   std::vector<Trace> starts;         // folders that lie on the grid
   std::optional<Geometry> geometry;  // of its boot sector, if one is left
   uint64_t volume_start = 0;         // byte of the source
@@ -89,7 +52,9 @@ class Assembler {
     take_current();
     take_headers();
     while (drafts_.size() < kMostVolumes) {
-      const auto [grid, votes] = most_voted(starts_);
+      std::vector<Pin> pins;
+      std::ranges::transform(starts_, std::back_inserter(pins), pin_of);
+      const auto [grid, votes] = most_voted(pins, kLeastCluster, kMostCluster);
       if (votes < 2) break;
       Draft draft;
       draft.grid = grid;
@@ -103,7 +68,7 @@ class Assembler {
  private:
   void claim_starts(Draft& draft) {
     std::erase_if(starts_, [&](const Trace& start) {
-      if (!is_on(draft.grid, start)) return false;
+      if (!is_on(draft.grid, pin_of(start))) return false;
       draft.starts.push_back(start);
       return true;
     });
@@ -116,7 +81,7 @@ class Assembler {
       const Volume& volume = reader->volume();
       if (!volume.file_system.starts_with("fat")) continue;
       Draft present;
-      present.grid = {volume.cluster_size, volume.heap_offset};
+      present.grid = {volume.heap_offset, volume.cluster_size};
       present.volume_start = volume.offset;
       const auto window = std::make_shared<Window>(scene_.source, volume.offset,
                                                    scene_.source->size() - volume.offset);
@@ -212,7 +177,7 @@ class Assembler {
       }
       if (!geometry) continue;
       Draft draft;
-      draft.grid = {geometry->cluster_size, place + geometry->data_offset};
+      draft.grid = {place + geometry->data_offset, geometry->cluster_size};
       draft.volume_start = place;
       claim_starts(draft);
       const Confirmation confirmed = confirm(window, *geometry);
@@ -238,16 +203,16 @@ class Assembler {
   // Clusters that hold the inside of folders, as the sweep saw them.
   std::vector<uint32_t> insides(const Draft& draft) const {
     std::vector<uint32_t> found;
-    const uint64_t size = draft.grid.cluster_size;
+    const uint64_t size = draft.grid.unit_size;
     const uint64_t end = end_of(draft);
     for (const Trace& trace : entries_) {
-      if (trace.end() <= draft.grid.data || trace.offset >= end) continue;
-      const uint64_t from = std::max(trace.offset, draft.grid.data) - draft.grid.data;
+      if (trace.end() <= draft.grid.start || trace.offset >= end) continue;
+      const uint64_t from = std::max(trace.offset, draft.grid.start) - draft.grid.start;
       for (uint64_t n = (from + size - 1) / size;
-           draft.grid.data + n * size < std::min(trace.end(), end); ++n) {
-        const uint64_t place = draft.grid.data + n * size;
+           draft.grid.start + n * size < std::min(trace.end(), end); ++n) {
+        const uint64_t place = draft.grid.start + n * size;
         if (scene_.is_held({place, size}) || !belongs(draft, place)) continue;
-        found.push_back(static_cast<uint32_t>(n + 2));
+        found.push_back(static_cast<uint32_t>(n + kFirstCluster));
       }
     }
     std::ranges::sort(found);
@@ -257,11 +222,11 @@ class Assembler {
 
   uint64_t end_of(const Draft& draft) const {
     if (draft.geometry) {
-      return draft.grid.data + uint64_t{draft.geometry->cluster_count} * draft.grid.cluster_size;
+      return draft.grid.start + uint64_t{draft.geometry->cluster_count} * draft.grid.unit_size;
     }
-    uint64_t end = scene_.end_around(draft.grid.data);
+    uint64_t end = scene_.end_around(draft.grid.start);
     for (const Trace& start : draft.starts) {
-      end = std::max(end, start.offset + draft.grid.cluster_size);
+      end = std::max(end, start.offset + draft.grid.unit_size);
     }
     return std::min(end, scene_.source->size());
   }
@@ -309,14 +274,14 @@ class Assembler {
     Geometry g;
     const Grid& grid = draft.grid;
     const uint64_t end = end_of(draft);
-    g.cluster_size = static_cast<uint32_t>(grid.cluster_size);
+    g.cluster_size = static_cast<uint32_t>(grid.unit_size);
     g.sector_size = std::min<uint32_t>(g.cluster_size, scene_.source->sector_size());
-    const uint64_t clusters = (end - grid.data) / grid.cluster_size;
+    const uint64_t clusters = (end - grid.start) / grid.unit_size;
     g.cluster_count = static_cast<uint32_t>(std::min<uint64_t>(clusters, 0x0FFFFFF5));
     // The nearest place before it at which a volume may have begun.
     uint64_t start = 0;
     for (const uint64_t place : scene_.starts) {
-      if (place < grid.data) start = place;
+      if (place < grid.start) start = place;
     }
     const std::vector<Trace> tables = tables_of(draft, start);
     const bool wide = !tables.empty() && tables.front().other == 32;
@@ -332,7 +297,7 @@ class Assembler {
     }
     draft.volume_start = start;
     g.volume_size = end - start;
-    g.data_offset = grid.data - start;
+    g.data_offset = grid.start - start;
     g.fat_count = 0;
     if (!tables.empty()) {
       g.fat_offset = tables.front().number - start;
@@ -353,7 +318,7 @@ class Assembler {
   std::vector<Trace> tables_of(const Draft& draft, uint64_t start) const {
     std::map<std::pair<uint64_t, uint64_t>, uint64_t> left;  // begin and bits, to bytes left
     for (const Trace& trace : tables_) {
-      const bool before = trace.number > start && trace.end() <= draft.grid.data;
+      const bool before = trace.number > start && trace.end() <= draft.grid.start;
       if (before) left[{trace.number, trace.other}] += trace.length;
     }
     std::vector<std::pair<uint64_t, Trace>> ranked;
@@ -372,7 +337,7 @@ class Assembler {
 
   bool has_fixed_root(const Draft& draft) const {
     return std::ranges::any_of(entries_, [&](const Trace& trace) {
-      return trace.end() <= draft.grid.data && trace.end() + kMostRoot > draft.grid.data;
+      return trace.end() <= draft.grid.start && trace.end() + kMostRoot > draft.grid.start;
     });
   }
 
@@ -380,13 +345,13 @@ class Assembler {
   // and its root can take.
   static bool lies_behind_wide_head(const Draft& draft, uint64_t start) {
     constexpr uint64_t kMostNarrow = 2 * 2 * 65536 + kMostRoot + 65536;
-    return draft.grid.data - start > kMostNarrow;
+    return draft.grid.start - start > kMostNarrow;
   }
 
   // Whether the tables begin as tables do, and so are still the volume's.
   bool own_structures(const Draft& draft) const {
     const Geometry& g = *draft.geometry;
-    if (g.fat_count == 0 || scene_.current_at(draft.grid.data) != nullptr) return false;
+    if (g.fat_count == 0 || scene_.current_at(draft.grid.start) != nullptr) return false;
     std::array<std::byte, 2> head{};
     const bool readable = scene_.source->read(draft.volume_start + g.fat_offset, head).ok();
     return readable && head[0] >= std::byte{0xF0} && head[1] == std::byte{0xFF};
@@ -400,7 +365,7 @@ class Assembler {
                         scene_.source->size() - draft.volume_start);
     if (geometry.type != Type::fat32) {
       for (const Trace& trace : entries_) {
-        if (trace.end() > draft.grid.data || trace.end() + kMostRoot <= draft.grid.data) continue;
+        if (trace.end() > draft.grid.start || trace.end() + kMostRoot <= draft.grid.start) continue;
         if (trace.offset < draft.volume_start || scene_.is_held(trace.range())) continue;
         found.root.push_back({trace.offset - draft.volume_start, trace.length});
       }

@@ -46,6 +46,15 @@ Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
       "The record of $MFT and its copy are lost; the table was taken to lie in one piece.");
 }
 
+Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
+         const Pieces& records)
+    : source_(std::move(source)),
+      space_(space),
+      record_size_(geometry.record_size),
+      mirror_(0),
+      stream_(std::make_shared<PiecesSource>(source_, records, total_length(records))),
+      buffer_(geometry.record_size) {}
+
 // The table's runs, from its record at `place`. Where they go on in extension records, those lie in
 // the part that is known by then.
 bool Mft::follow_own_record(uint64_t place) {

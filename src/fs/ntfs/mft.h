@@ -18,6 +18,10 @@ class Mft {
   Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
       std::vector<std::string>& notes);
 
+  // The table where its own record is gone: `records` are places on the source, one record behind
+  // the other by their numbers, unknown where a record was not found.
+  Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry, const Pieces& records);
+
   uint64_t count() const { return stream_->size() / record_size_; }  // records
   const ClusterSpace& space() const { return space_; }
   const SourcePtr& source() const { return source_; }
@@ -41,7 +45,7 @@ class Mft {
   SourcePtr source_;
   ClusterSpace space_;
   uint32_t record_size_;
-  uint64_t mirror_;  // byte of the source
+  uint64_t mirror_;  // byte of the source; 0 if there is none
   std::shared_ptr<PiecesSource> stream_;
   std::vector<std::byte> buffer_;    // of one record
   std::vector<std::byte> window_;    // of read(): several records

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "fs/bitmap.h"
 #include "fs/ntfs/entries.h"
@@ -22,6 +23,14 @@ class Reader : public VolumeReader {
         geometry_(std::move(geometry)),
         space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
         mft_(source_, space_, geometry_, geometry_.notes) {
+    describe();
+  }
+  Reader(SourcePtr source, const ByteRange& where, Geometry geometry, Found found)
+      : source_(std::move(source)),
+        geometry_(std::move(geometry)),
+        found_(std::move(found)),
+        space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
+        mft_(source_, space_, geometry_, found_->records) {
     describe();
   }
 
@@ -53,6 +62,7 @@ class Reader : public VolumeReader {
     catalogue_->settle();
     LostNames names(*catalogue_, [this](uint64_t number) { return collect(number); });
     read_indexes(names);
+    if (found_) read_found_blocks(names);
     read_journals(names);
     push_former_names(names);
     push_deleted(names);
@@ -98,7 +108,7 @@ class Reader : public VolumeReader {
   void read_records() {
     mft_.each([&](uint64_t number, const Mft::Read& read) {
       if (!read.record) {
-        if (read.state != Mft::State::blank) report_record(number, read.state);
+        if (read.state != Mft::State::blank && !found_) report_record(number, read.state);
         return;
       }
       const Record& record = *read.record;
@@ -290,6 +300,35 @@ class Reader : public VolumeReader {
     }
   }
 
+  // Index blocks of folders whose records are lost, as far as what they name belongs here.
+  void read_found_blocks(LostNames& names) {
+    std::vector<std::byte> bytes;
+    for (const Found::Block& block : found_->blocks) {
+      bytes.resize(block.range.length);
+      source_->read(block.range.offset, bytes);
+      const bool known = catalogue_->resolve(block.folder).has_value();
+      std::vector<Sighting> sightings;
+      size_t fitting = 0;
+      size_t conflicting = 0;
+      const Sight sight = [&](const Sighting& sighting) {
+        const auto number = catalogue_->resolve(sighting.reference);
+        if (number) {
+          const auto same = catalogue_->candidates(sighting.name.parent, sighting.name.text);
+          ++(std::ranges::find(same, *number) != same.end() ? fitting : conflicting);
+        }
+        sightings.push_back(sighting);
+      };
+      apply_fixups(bytes);
+      constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
+      read_index_node(std::span(std::as_const(bytes)).subspan(kHead), number_of(block.folder), true,
+                      sight);
+      // Another volume's entries name records that are others here, or none.
+      const bool believed = fitting > 0 || known || (block.only && conflicting == 0);
+      if (!believed) continue;
+      for (const Sighting& sighting : sightings) names.add(sighting);
+    }
+  }
+
   void read_journals(LostNames& names) {
     const Sight sight = [&](const Sighting& sighting) { names.add(sighting); };
     if (journal_ && !journal_->resident) {
@@ -346,6 +385,7 @@ class Reader : public VolumeReader {
 
   SourcePtr source_;
   Geometry geometry_;
+  std::optional<Found> found_;
   ClusterSpace space_;
   Mft mft_;
   Volume volume_;
@@ -369,6 +409,11 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
   return std::make_unique<Reader>(source, where, std::move(*geometry));
+}
+
+std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
+                                          const Geometry& geometry, Found found) {
+  return std::make_unique<Reader>(source, where, geometry, std::move(found));
 }
 
 }  // namespace undershelf::ntfs

@@ -1,0 +1,64 @@
+#include "fs/votes.h"
+
+#include <algorithm>
+#include <array>
+
+#include "content/types.h"
+
+namespace undershelf {
+
+VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most) {
+  VotedGrid best;
+  std::vector<std::pair<uint64_t, uint64_t>> votes;  // start, unit
+  votes.reserve(pins.size());
+  for (uint64_t size = least; size <= most; size *= 2) {
+    votes.clear();
+    for (const Pin& pin : pins) {
+      const bool fits = pin.unit <= pin.place / size;
+      if (fits) votes.emplace_back(pin.place - pin.unit * size, pin.unit);
+    }
+    std::ranges::sort(votes);
+    votes.erase(std::unique(votes.begin(), votes.end()), votes.end());
+    for (size_t i = 0; i < votes.size();) {
+      size_t end = i;
+      while (end < votes.size() && votes[end].first == votes[i].first) ++end;
+      if (end - i > best.votes) best = {{votes[i].first, size}, end - i};
+      i = end;
+    }
+  }
+  return best;
+}
+
+bool is_on(const Grid& grid, const Pin& pin) {
+  return pin.place >= grid.start && pin.unit == (pin.place - grid.start) / grid.unit_size &&
+         (pin.place - grid.start) % grid.unit_size == 0;
+}
+
+int score_by_content(const Source& source, const Grid& grid, std::span<const KnownFile> files,
+                     size_t most) {
+  constexpr int kSameMarks = 4;   // a format's own first bytes
+  constexpr int kSameText = 1;    // no NUL where a text should be
+  constexpr int kOther = -2;
+  constexpr int kBlank = -1;
+  int score = 0;
+  const size_t step = std::max<size_t>(1, files.size() / most);
+  std::array<std::byte, 512> head{};
+  for (size_t i = 0; i < files.size(); i += step) {
+    const uint64_t place = grid.place_of(files[i].unit);
+    if (files[i].unit > source.size() / grid.unit_size || place >= source.size() ||
+        !source.read(place, head).ok()) {
+      score += kOther;
+      continue;
+    }
+    const bool blank = std::ranges::all_of(head, [&](std::byte b) { return b == head[0]; });
+    const HeadMatch match = match_head(*files[i].format, head);
+    if (match == HeadMatch::fits && !blank) {
+      score += is_text(*files[i].format) ? kSameText : kSameMarks;
+    } else if (match == HeadMatch::differs) {
+      score += blank ? kBlank : kOther;
+    }
+  }
+  return score;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,52 @@
+// Finding the layout of a volume whose header is gone: by places whose cluster numbers are known,
+// and by files whose format is.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string_view>
+#include <vector>
+
+#include "source/source.h"
+
+namespace undershelf {
+
+struct Format;
+
+// Cluster (or block) `unit` may lie at byte `place` of the source.
+struct Pin {
+  uint64_t unit = 0;
+  uint64_t place = 0;
+  auto operator<=>(const Pin&) const = default;
+};
+
+// Unit 0 lies at byte `start` of the source, all others behind it.
+struct Grid {
+  uint64_t start = 0;
+  uint64_t unit_size = 0;  // bytes: a power of two
+  bool operator==(const Grid&) const = default;
+  uint64_t place_of(uint64_t unit) const { return start + unit * unit_size; }
+};
+
+struct VotedGrid {
+  Grid grid;
+  size_t votes = 0;  // different units that agree
+};
+
+// The grid with which most pins agree, of unit sizes from `least` to `most` bytes; no votes if there
+// are no pins. Two pins of different units that agree determine a grid.
+VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most);
+bool is_on(const Grid& grid, const Pin& pin);
+
+// A file whose first byte lies in a unit, and what its name says it is.
+struct KnownFile {
+  uint64_t unit = 0;
+  const Format* format = nullptr;
+};
+
+// Of up to `most` files spread over `files`: a positive number for each that begins as its format
+// does where the grid says, a negative one for each that does not.
+int score_by_content(const Source& source, const Grid& grid, std::span<const KnownFile> files,
+                     size_t most = 128);
+
+}  // namespace undershelf
