@@ -7,8 +7,10 @@
 
 namespace undershelf {
 
-VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most) {
-  VotedGrid best;
+std::vector<VotedGrid> most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most,
+                                  size_t count) {
+  const auto more = [](const VotedGrid& a, const VotedGrid& b) { return a.votes > b.votes; };
+  std::vector<VotedGrid> best;  // a heap, the least voted first, until it is sorted
   std::vector<std::pair<uint64_t, uint64_t>> votes;  // start, unit
   votes.reserve(pins.size());
   for (uint64_t size = least; size <= most; size *= 2) {
@@ -22,11 +24,24 @@ VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most) {
     for (size_t i = 0; i < votes.size();) {
       size_t end = i;
       while (end < votes.size() && votes[end].first == votes[i].first) ++end;
-      if (end - i > best.votes) best = {{votes[i].first, size}, end - i};
+      const VotedGrid here{{votes[i].first, size}, end - i};
       i = end;
+      if (best.size() == count && !more(here, best.front())) continue;
+      if (best.size() == count) {
+        std::ranges::pop_heap(best, more);
+        best.pop_back();
+      }
+      best.push_back(here);
+      std::ranges::push_heap(best, more);
     }
   }
+  std::ranges::stable_sort(best, more);
   return best;
+}
+
+VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most) {
+  const std::vector<VotedGrid> best = most_voted(pins, least, most, 1);
+  return best.empty() ? VotedGrid{} : best.front();
 }
 
 bool is_on(const Grid& grid, const Pin& pin) {

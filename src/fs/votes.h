@@ -33,8 +33,11 @@ struct VotedGrid {
   size_t votes = 0;  // different units that agree
 };
 
-// The grid with which most pins agree, of unit sizes from `least` to `most` bytes; no votes if there
-// are no pins. Two pins of different units that agree determine a grid.
+// The grids with which most pins agree, best first, at most `count` of them, of unit sizes from
+// `least` to `most` bytes. Two pins of different units that agree determine a grid.
+std::vector<VotedGrid> most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most,
+                                  size_t count);
+// The first of them; no votes if there are no pins.
 VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most);
 bool is_on(const Grid& grid, const Pin& pin);
 

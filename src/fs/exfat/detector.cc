@@ -59,6 +59,12 @@ class ExfatDetector : public Detector {
       look_at_boot_sector(block.bytes.subspan(sector, kSweepStep), place, found);
     } else if ((at[0] | kInUse) == kVolumeLabel || at[0] == kBitmap) {
       look_at_root(at, place, found);
+    } else if (at[0] == 0xF8) {
+      static constexpr std::array<unsigned char, 8> kFirstEntries = {0xF8, 0xFF, 0xFF, 0xFF,
+                                                                     0xFF, 0xFF, 0xFF, 0xFF};
+      if (std::memcmp(at, kFirstEntries.data(), kFirstEntries.size()) == 0) {
+        found.push_back({place, kSweepStep, kFat, 0, 0});
+      }
     } else {
       static constexpr std::array<unsigned char, 16> kFirstUnits = {0, 0, 1, 0, 2, 0, 3, 0,
                                                                     4, 0, 5, 0, 6, 0, 7, 0};

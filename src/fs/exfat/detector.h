@@ -15,6 +15,8 @@ enum TraceKind : uint32_t {
   kRootEntries = 2,
   // A sector with which an up-case table begins (section 7.2.5: units that stay as they are).
   kUpcase = 3,
+  // A sector with which a FAT begins (section 4.1: media type, then set bits).
+  kFat = 4,
 };
 
 std::unique_ptr<Detector> make_detector();

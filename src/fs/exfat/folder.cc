@@ -113,6 +113,18 @@ size_t intact_set(std::span<const DirectoryEntry> entries) {
   return checksum_of(set) == file.SetChecksum.value() ? set.size() : 0;
 }
 
+size_t cut_set(std::span<const DirectoryEntry> entries) {
+  for (size_t there = 1; there <= std::min(entries.size(), kMostSetEntries - 1); ++there) {
+    const DirectoryEntry& entry = entries[entries.size() - there];
+    if (has_type(entry, kFile)) {
+      const size_t count = as<FileEntry>(entry).SecondaryCount;
+      return count >= kLeastSecondaries && count <= kMostSecondaries && count >= there ? there : 0;
+    }
+    if (((entry.EntryType | kInUse) & kSecondary) == 0) return 0;
+  }
+  return 0;
+}
+
 UpcaseTable::UpcaseTable() : units_(65536) {
   for (size_t i = 0; i < units_.size(); ++i) units_[i] = static_cast<char16_t>(i);
   for (char16_t c = u'a'; c <= u'z'; ++c) units_[c] = static_cast<char16_t>(c - u'a' + u'A');

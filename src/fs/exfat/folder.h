@@ -54,6 +54,9 @@ constexpr size_t kMostSetEntries = 19;  // section 6.3.1: the file's, and up to 
 // once the in-use bits are put back; else 0.
 size_t intact_set(std::span<const DirectoryEntry> entries);
 
+// If `entries`, a whole cluster, ends within a set: how many of its entries are there; else 0.
+size_t cut_set(std::span<const DirectoryEntry> entries);
+
 // Deleted sets count only if they verify once the in-use bits are put back. What stands behind the
 // end mark is old: its sets are read as if deleted.
 FolderContent parse_folder(std::span<const DirectoryEntry> entries, const UpcaseTable& upcase);

@@ -1,7 +1,374 @@
 #include "fs/exfat/former.h"
 
-namespace undershelf::exfat {
+#include <fmt/format.h>
 
-std::vector<Assembled> assemble(const Scene&) { return {}; }
+#include <algorithm>
+
+#include "content/types.h"
+#include "fs/exfat/detector.h"
+#include "fs/exfat/folder.h"
+#include "fs/exfat/reader.h"
+#include "fs/votes.h"
+#include "model/text.h"
+
+namespace undershelf::exfat {
+namespace {
+
+constexpr uint32_t kFirstCluster = 2;
+constexpr size_t kMostVolumes = 64;
+constexpr size_t kMostPairs = 1 << 20;  // of folders named and folders found, for voting
+constexpr size_t kMostSets = 200'000;   // kept for voting
+constexpr size_t kCandidates = 64;      // layouts weighed by content
+constexpr uint64_t kLeastCluster = 512, kMostCluster = 32 << 20;  // bytes
+constexpr uint64_t kMostPart = 16 << 20;  // bytes read at once of sectors that follow each other
+
+// What one entry set tells.
+struct Told {
+  uint64_t place = 0;  // byte of the source of the sectors it lies in
+  uint32_t first = 0;  // cluster
+  bool folder = false;
+  const Format* format = nullptr;  // null if its name tells none
+  uint32_t created = 0;            // as stored
+};
+
+struct Draft {
+  Grid grid;  // its unit 0 is cluster 2
+  std::optional<Geometry> geometry;
+  uint64_t volume_start = 0;  // byte of the source
+  size_t votes = 0;
+  std::optional<uint32_t> before, since;  // sets made before that, or not before that, are its own
+};
+
+class Assembler {
+ public:
+  explicit Assembler(const Scene& scene) : scene_(scene) {
+    for (const Trace& trace : scene.of_kind(kSets)) {
+      // Sectors that follow each other may in part be held by what is there now.
+      for (uint64_t at = trace.offset; at < trace.end(); at += kSweepStep) {
+        if (scene.is_held({at, kSweepStep})) continue;
+        const bool starts = at == trace.offset && trace.number == 1;
+        if (!sectors_.empty() && !starts && sectors_.back().end() == at) {
+          sectors_.back().length += kSweepStep;
+        } else {
+          sectors_.push_back({at, kSweepStep, kSets, starts ? 1U : 0U, 0});
+        }
+      }
+    }
+    read_sets();
+  }
+
+  std::vector<Assembled> run() {
+    take_current();
+    take_headers();
+    while (drafts_.size() < kMostVolumes && vote()) {
+    }
+    for (Draft& draft : drafts_) finish(draft);
+    return std::move(assembled_);
+  }
+
+ private:
+  void read_sets() {
+    std::vector<DirectoryEntry> entries;
+    const UpcaseTable upcase;
+    for (const Trace& part : sectors_) {
+      entries.resize(std::min(part.length, kMostPart) / sizeof(DirectoryEntry));
+      scene_.source->read(part.offset, std::as_writable_bytes(std::span(entries)));
+      for (const EntrySet& set : parse_folder(entries, upcase).sets) {
+        if (!set.intact || told_.size() >= kMostSets) continue;
+        Told told;
+        told.place = part.offset;
+        told.first = set.stream.FirstCluster.value();
+        told.folder = set.folder();
+        const Format& format = format_by_name(to_utf8(set.name));
+        if (!told.folder && !format.magic.empty()) told.format = &format;
+        told.created = set.file.CreateTimestamp.value();
+        if (told.first >= kFirstCluster) told_.push_back(told);
+      }
+    }
+  }
+
+  std::vector<KnownFile> files() const {
+    std::vector<KnownFile> found;
+    for (const Told& told : told_) {
+      if (!told.folder && told.format != nullptr) {
+        found.push_back({told.first - kFirstCluster, told.format});
+      }
+    }
+    return found;
+  }
+
+  // A folder that a set names begins at one of the places where folders begin.
+  std::vector<Pin> pins() const {
+    std::vector<uint64_t> units;
+    for (const Told& told : told_) {
+      if (told.folder) units.push_back(told.first - kFirstCluster);
+    }
+    std::vector<uint64_t> places;
+    for (const Trace& part : sectors_) {
+      if (part.number == 1) places.push_back(part.offset);
+    }
+    std::vector<Pin> found;
+    cross(units, places, found);
+    // Likewise up-case tables, which roots name.
+    units.clear();
+    places.clear();
+    for (const Trace& root : scene_.of_kind(kRootEntries)) {
+      if (!scene_.is_held(root.range())) units.push_back(root.other - kFirstCluster);
+    }
+    for (const Trace& table : scene_.of_kind(kUpcase)) {
+      if (!scene_.is_held(table.range())) places.push_back(table.offset);
+    }
+    cross(units, places, found);
+    return found;
+  }
+
+  static void cross(std::vector<uint64_t>& units, std::vector<uint64_t>& places,
+                    std::vector<Pin>& pins) {
+    std::ranges::sort(units);
+    units.erase(std::unique(units.begin(), units.end()), units.end());
+    // Where there are too many, a part of them tells as much.
+    while (units.size() * places.size() > kMostPairs) thin_out(units.size() > 64 ? units : places);
+    for (const uint64_t unit : units) {
+      for (const uint64_t place : places) pins.push_back({unit, place});
+    }
+  }
+
+  static void thin_out(std::vector<uint64_t>& values) {
+    for (size_t i = 0; 2 * i < values.size(); ++i) values[i] = values[2 * i];
+    values.resize((values.size() + 1) / 2);
+  }
+
+  // Takes the layout that votes and content speak for most; false if none is left that they do.
+  bool vote() {
+    const std::vector<VotedGrid> candidates =
+        most_voted(pins(), kLeastCluster, kMostCluster, kCandidates);
+    const std::vector<KnownFile> known = files();
+    const VotedGrid* best = nullptr;
+    int most = 0;
+    for (const VotedGrid& candidate : candidates) {
+      constexpr int kVote = 8;
+      constexpr int kLeast = 12;  // two folders, or one and the content of several files
+      const bool taken = std::ranges::any_of(
+          drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
+      const int score = kVote * static_cast<int>(std::min<size_t>(candidate.votes, 1000)) +
+                        score_by_content(*scene_.source, candidate.grid, known);
+      if (!taken && score >= kLeast && score > most) {
+        best = &candidate;
+        most = score;
+      }
+    }
+    if (best == nullptr) return false;
+    Draft draft;
+    draft.grid = best->grid;
+    draft.votes = best->votes;
+    // What it explains is no evidence for another one.
+    std::erase_if(told_, [&](const Told& told) {
+      return told.folder && starts_at(draft.grid.place_of(told.first - kFirstCluster));
+    });
+    drafts_.push_back(std::move(draft));
+    return true;
+  }
+
+  bool starts_at(uint64_t place) const {
+    const auto part = std::ranges::lower_bound(sectors_, place, {}, &Trace::offset);
+    return part != sectors_.end() && part->offset == place;
+  }
+
+  void take_current() {
+    for (VolumeReader* reader : scene_.current) {
+      const Volume& volume = reader->volume();
+      if (volume.file_system != "exfat") continue;
+      const Window window(scene_.source, volume.offset, scene_.source->size() - volume.offset);
+      Draft present;
+      present.grid = {volume.heap_offset, volume.cluster_size};
+      present.volume_start = volume.offset;
+      present.geometry = find_geometry(window, true);
+      if (!present.geometry) continue;
+      Draft former = present;
+      former.geometry.reset();
+      const std::optional<uint32_t> oldest = oldest_set(*reader);
+      former.before = oldest;
+      if (oldest) {
+        present.since = oldest;
+        if (!folders(present).empty()) add_to_current(present);
+      }
+      const std::vector<uint32_t> older = folders(former);
+      // A format that kept the layout: older folders lie on the same grid, and name each other.
+      former.votes = static_cast<size_t>(std::ranges::count_if(told_, [&](const Told& told) {
+        return told.folder && std::ranges::binary_search(older, told.first);
+      }));
+      if (former.votes > 0 || score_by_content(*scene_.source, former.grid, files()) > 0) {
+        if (!older.empty()) drafts_.push_back(std::move(former));
+      }
+    }
+  }
+
+  // The creation time, as stored, of the oldest set a volume has.
+  std::optional<uint32_t> oldest_set(VolumeReader& reader) const {
+    struct Oldest : Sink {
+      int64_t add(const Entry& entry) override {
+        if (!entry.system) keys.push_back(entry.key);
+        return 0;
+      }
+      void add(int64_t, const OtherName&) override {}
+      void add(const Damage&) override {}
+      std::vector<uint64_t> keys;
+    } found;
+    reader.read(found);
+    std::optional<uint32_t> oldest;
+    for (const uint64_t key : found.keys) {
+      FileEntry file{};
+      const auto bytes = std::as_writable_bytes(std::span(&file, 1));
+      if (!scene_.source->read(reader.volume().offset + key, bytes).ok()) continue;
+      if ((file.EntryType | kInUse) != kFile) continue;
+      oldest = std::min(oldest.value_or(UINT32_MAX), file.CreateTimestamp.value());
+    }
+    return oldest;
+  }
+
+  void take_headers() {
+    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+      BootSector boot{};
+      if (drafts_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||
+          !scene_.source->read(trace.offset, std::as_writable_bytes(std::span(&boot, 1))).ok()) {
+        continue;
+      }
+      std::optional<Geometry> geometry = from_fields(boot);
+      if (!geometry) continue;
+      const uint64_t start = trace.number;
+      const bool known =
+          std::ranges::any_of(scene_.current,
+                              [&](VolumeReader* reader) {
+                                return reader->volume().offset == start &&
+                                       reader->volume().file_system == "exfat";
+                              }) ||
+          std::ranges::any_of(drafts_, [&](const Draft& draft) {
+            return draft.geometry && draft.volume_start == start;
+          });
+      if (known) continue;
+      Draft draft;
+      draft.grid = {start + geometry->heap_offset, geometry->cluster_size};
+      draft.volume_start = start;
+      geometry->notes.clear();
+      draft.geometry = std::move(geometry);
+      draft.votes = folders(draft).size();
+      if (draft.votes == 0 && !has_root(draft)) continue;
+      drafts_.push_back(std::move(draft));
+    }
+  }
+
+  bool has_root(const Draft& draft) const {
+    const uint64_t root = draft.grid.place_of(draft.geometry->root_cluster - kFirstCluster);
+    return std::ranges::any_of(scene_.of_kind(kRootEntries),
+                               [&](const Trace& trace) { return trace.offset == root; });
+  }
+
+  // Clusters of the grid that begin with sets.
+  std::vector<uint32_t> folders(const Draft& draft) const {
+    std::vector<uint32_t> found;
+    const uint64_t end = end_of(draft);
+    for (const Trace& part : sectors_) {
+      if (part.end() <= draft.grid.start || part.offset >= end) continue;
+      const uint64_t size = draft.grid.unit_size;
+      const uint64_t from = std::max(part.offset, draft.grid.start) - draft.grid.start;
+      for (uint64_t n = (from + size - 1) / size; draft.grid.place_of(n) < part.end(); ++n) {
+        if (belongs(draft, draft.grid.place_of(n))) {
+          found.push_back(static_cast<uint32_t>(n + kFirstCluster));
+        }
+      }
+    }
+    std::ranges::sort(found);
+    found.erase(std::unique(found.begin(), found.end()), found.end());
+    return found;
+  }
+
+  bool belongs(const Draft& draft, uint64_t place) const {
+    if (!draft.before && !draft.since) return true;
+    FileEntry file{};
+    scene_.source->read(place, std::as_writable_bytes(std::span(&file, 1)));
+    const uint32_t created = file.CreateTimestamp.value();
+    return draft.before ? created < *draft.before : created >= *draft.since;
+  }
+
+  void add_to_current(const Draft& draft) {
+    const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
+    assembled_.push_back({make_reader(scene_.source, where, *draft.geometry, scene_.options,
+                                      {folders(draft), false}),
+                          true});
+  }
+
+  uint64_t end_of(const Draft& draft) const {
+    if (draft.geometry) {
+      return draft.grid.start + uint64_t{draft.geometry->cluster_count} * draft.grid.unit_size;
+    }
+    return scene_.end_around(draft.grid.start);
+  }
+
+  void finish(Draft& draft) {
+    const bool by_votes = !draft.geometry;
+    if (by_votes) infer(draft);
+    Geometry& geometry = *draft.geometry;
+    Found found;
+    found.folders = folders(draft);
+    if (found.folders.empty() && geometry.root_cluster == 0) return;
+    found.former = scene_.current_at(draft.grid.start) != nullptr;
+    // A root that is written over is none.
+    const uint64_t root = draft.volume_start + geometry.offset_of(geometry.root_cluster);
+    if (geometry.root_cluster != 0 && found.former && scene_.is_held({root, 512})) {
+      geometry.root_cluster = 0;
+    }
+    const int votes = static_cast<int>(std::min<size_t>(draft.votes, 8));
+    geometry.confidence = std::min(90, 40 + 20 * !by_votes + 6 * votes);
+    if (by_votes) {
+      geometry.notes.push_back(fmt::format(
+          "No boot sector is left of it. {} folder{} found where others name them tell its layout.",
+          draft.votes, draft.votes == 1 ? "" : "s"));
+    }
+    const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
+    assembled_.push_back(
+        {make_reader(scene_.source, where, geometry, scene_.options, std::move(found)), false});
+  }
+
+  void infer(Draft& draft) const {
+    Geometry g;
+    const Grid& grid = draft.grid;
+    uint64_t start = 0;
+    for (const uint64_t place : scene_.starts) {
+      if (place < grid.start) start = place;
+    }
+    const uint64_t end = end_of(draft);
+    draft.volume_start = start;
+    g.cluster_size = static_cast<uint32_t>(grid.unit_size);
+    g.sector_size = std::min(g.cluster_size, scene_.source->sector_size());
+    g.volume_size = end - start;
+    g.heap_offset = grid.start - start;
+    g.cluster_count =
+        static_cast<uint32_t>(std::min<uint64_t>((end - grid.start) / grid.unit_size, 0xFFFFFFF5));
+    for (const Trace& root : scene_.of_kind(kRootEntries)) {
+      const bool aligned =
+          root.offset >= grid.start && (root.offset - grid.start) % grid.unit_size == 0;
+      if (!aligned || root.offset >= end || scene_.is_held(root.range())) continue;
+      g.root_cluster =
+          static_cast<uint32_t>((root.offset - grid.start) / grid.unit_size + kFirstCluster);
+      break;
+    }
+    for (const Trace& fat : scene_.of_kind(kFat)) {
+      if (fat.offset < start || fat.offset >= grid.start || scene_.is_held(fat.range())) continue;
+      g.fat_offset = fat.offset - start;
+      g.fat_size = g.heap_offset - g.fat_offset;
+    }
+    draft.geometry = std::move(g);
+  }
+
+  const Scene& scene_;
+  std::vector<Trace> sectors_;  // with sets, free now
+  std::vector<Told> told_;
+  std::vector<Draft> drafts_;
+  std::vector<Assembled> assembled_;
+};
+
+}  // namespace
+
+std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
 
 }  // namespace undershelf::exfat

@@ -40,13 +40,14 @@ struct Site {
 class Reader : public VolumeReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
-         const ReadOptions& options)
+         const ReadOptions& options, Found found)
       : source_(source),
         window_(std::make_shared<Window>(source, where.offset, where.length)),
         base_(where.offset),
         geometry_(std::move(geometry)),
         table_(window_),
-        zone_(options.zone) {
+        zone_(options.zone),
+        found_(std::move(found)) {
     describe();
   }
 
@@ -59,13 +60,26 @@ class Reader : public VolumeReader {
   void read(Sink& sink) override {
     sink_ = &sink;
     seen_.clear();
-    push_own_files();
+    covered_.clear();
+    if (!found_.former) push_own_files();
+    if (geometry_.root_cluster != 0) read_root();
+    read_queued();
+    read_found();
+  }
+
+ private:
+  void read_root() {
     Site root;
     root.where = root_ranges();
-    root.live = true;
-    seen_.insert(geometry_.root_cluster);
+    root.live = !found_.former;
+    // Without its chain the root goes on as far as the clusters behind it do.
+    if (found_.former) root.where = ranges(follow(geometry_.root_cluster, most_folder_clusters()));
+    mark_covered(root.where);
     const Content content = load(root.where);
     take_sets(content, parse_folder(content.entries, upcase_), root);
+  }
+
+  void read_queued() {
     // Living folders first: their clusters are theirs, whatever old entries say.
     while (!live_.empty() || !deleted_.empty()) {
       auto& queue = live_.empty() ? deleted_ : live_;
@@ -75,7 +89,107 @@ class Reader : public VolumeReader {
     }
   }
 
- private:
+  // Folders that a sweep found. Those that another one names come after it.
+  void read_found() {
+    std::unordered_set<uint32_t> named;
+    for (const uint32_t cluster : found_.folders) {
+      const Content content = load({{geometry_.offset_of(cluster), geometry_.cluster_size}});
+      for (const EntrySet& set : parse_folder(content.entries, upcase_).sets) {
+        if (set.folder()) named.insert(set.stream.FirstCluster.value());
+      }
+    }
+    for (const bool only_nameless : {true, false}) {
+      for (const uint32_t cluster : found_.folders) {
+        if (covered_.contains(cluster) || (only_nameless && named.contains(cluster))) continue;
+        read_nameless(cluster);
+        read_queued();
+      }
+    }
+  }
+
+  void read_nameless(uint32_t cluster) {
+    Site site;
+    site.first = cluster;
+    site.live = !found_.former && next_used({base_ + geometry_.offset_of(cluster), 1}).length > 0;
+    site.where = ranges(follow(cluster, most_folder_clusters()));
+    seen_.insert(cluster);
+    Entry& entry = site.entry;
+    entry.key = geometry_.offset_of(cluster) + 1;  // no entry lies there
+    entry.kind = Kind::folder;
+    entry.state = site.live ? State::live : State::deleted;
+    entry.orphan = true;
+    entry.name = {fmt::format("[folder {}]", cluster), {}, false};
+    entry.evidence.push_back({"name-lost", 0});
+    read_site(std::move(site));
+  }
+
+  // The clusters of a folder whose chain is lost, from `first` on, at most `most`: as long as it
+  // goes on to a cluster's end. A set that is cut there is completed by the one cluster with which
+  // its checksum holds; otherwise the folder is taken to go on in the next one.
+  std::vector<Run> follow(uint32_t first, uint64_t most) {
+    std::vector<Run> runs{{first, 1}};
+    for (uint64_t count = 1; count < most; ++count) {
+      const uint32_t last = runs.back().first + runs.back().count - 1;
+      const std::optional<uint32_t> next = continuation(last);
+      if (!next || covered_.contains(*next)) break;
+      const bool again = std::ranges::any_of(
+          runs, [&](const Run& run) { return *next - run.first < run.count; });
+      if (again) break;
+      if (*next == last + 1) {
+        ++runs.back().count;
+      } else {
+        runs.push_back({*next, 1});
+      }
+    }
+    return runs;
+  }
+
+  std::optional<uint32_t> continuation(uint32_t cluster) {
+    const auto entries = load({{geometry_.offset_of(cluster), geometry_.cluster_size}}).entries;
+    if (entries.back().EntryType == 0) return std::nullopt;
+    const size_t cut = cut_set(entries);
+    const auto is_found = [&](uint32_t c) {
+      return std::ranges::binary_search(found_.folders, c) && !covered_.contains(c);
+    };
+    if (cut == 0) {
+      const bool next = is_found(cluster + 1) && (head(cluster + 1)[0].EntryType | kInUse) == kFile;
+      return next ? std::optional(cluster + 1) : std::nullopt;
+    }
+    const auto completes = [&](uint32_t candidate) {
+      std::vector<DirectoryEntry> joined(entries.end() - static_cast<ptrdiff_t>(cut), entries.end());
+      const std::vector<DirectoryEntry> behind = head(candidate);
+      joined.insert(joined.end(), behind.begin(), behind.end());
+      return intact_set(joined) > cut;
+    };
+    if (is_found(cluster + 1) && completes(cluster + 1)) return cluster + 1;
+    if (!heads_) {
+      heads_.emplace();
+      std::ranges::copy_if(found_.folders, std::back_inserter(*heads_), [&](uint32_t c) {
+        return ((head(c)[0].EntryType | kInUse) & kSecondary) != 0;
+      });
+    }
+    const auto found = std::ranges::find_if(
+        *heads_, [&](uint32_t c) { return !covered_.contains(c) && completes(c); });
+    return found == heads_->end() ? std::nullopt : std::optional(*found);
+  }
+
+  uint64_t most_folder_clusters() const { return kMostFolderBytes / geometry_.cluster_size + 1; }
+
+  std::vector<DirectoryEntry> head(uint32_t cluster) {
+    const uint64_t size = std::min<uint64_t>(geometry_.cluster_size,
+                                             (kMostSetEntries - 1) * sizeof(DirectoryEntry));
+    return load({{geometry_.offset_of(cluster), size}}).entries;
+  }
+
+  void mark_covered(const std::vector<ByteRange>& where) {
+    for (const ByteRange& range : where) {
+      for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
+        covered_.insert(
+            static_cast<uint32_t>((at - geometry_.heap_offset) / geometry_.cluster_size + 2));
+      }
+    }
+  }
+
   void describe() {
     volume_.file_system = "exfat";
     volume_.serial = geometry_.serial;
@@ -89,9 +203,10 @@ class Reader : public VolumeReader {
     volume_.notes = geometry_.notes;
     volume_.structures = {{base_, 2ULL * kBootRegionSectors * geometry_.sector_size},
                           {base_ + geometry_.fat_offset, geometry_.fat_size}};
-    const Content root = load(root_ranges());
+    const Content root = load(geometry_.root_cluster == 0 ? std::vector<ByteRange>{} : root_ranges());
     const FolderContent content = parse_folder(root.entries, upcase_);
     if (content.label) volume_.label = name_from_utf16(*content.label).text;
+    if (found_.former) return;
     for (const DirectoryEntry& entry : content.bitmaps) {
       const bool second = (entry.CustomDefined[0] & 1) != 0;
       if (second != geometry_.second_bitmap && content.bitmaps.size() > 1) continue;
@@ -217,6 +332,7 @@ class Reader : public VolumeReader {
   void read_site(Site site) {
     const Content content = load(site.where);
     const FolderContent parsed = parse_folder(content.entries, upcase_);
+    if (site.live || !parsed.sets.empty()) mark_covered(site.where);
     Stream stream;
     if (!site.where.empty()) stream.first = base_ + site.where.front().offset;
     // A deleted folder whose place holds no set any more may have been empty, or is overwritten.
@@ -403,7 +519,11 @@ class Reader : public VolumeReader {
       const Chain found = chain(first, wanted);
       // Without a chain the clusters are taken to follow each other: what is in them verifies
       // itself.
-      if (found.clusters > 0 && (live || is_free(found))) runs = found.runs;
+      if (found.clusters > 0 && (live || is_free(found))) {
+        runs = found.runs;
+      } else if (!found_.folders.empty()) {
+        runs = follow(first, wanted);
+      }
     }
     site.where = ranges(runs);
     site.entry = std::move(entry);
@@ -422,7 +542,10 @@ class Reader : public VolumeReader {
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
   std::deque<Site> live_, deleted_;
-  std::unordered_set<uint32_t> seen_;  // first clusters of folders read
+  Found found_;
+  std::optional<std::vector<uint32_t>> heads_;  // found clusters that begin within a set
+  std::unordered_set<uint32_t> seen_;     // first clusters of folders read, or about to be
+  std::unordered_set<uint32_t> covered_;  // all clusters of folders read
 };
 
 }  // namespace
@@ -432,7 +555,13 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   const Window window(source, where.offset, where.length);
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
-  return std::make_unique<Reader>(source, where, *geometry, options);
+  return make_reader(source, where, *geometry, options, {});
+}
+
+std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
+                                          const Geometry& geometry, const ReadOptions& options,
+                                          Found found) {
+  return std::make_unique<Reader>(source, where, geometry, options, std::move(found));
 }
 
 }  // namespace undershelf::exfat

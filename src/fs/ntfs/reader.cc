@@ -96,7 +96,7 @@ class Reader : public VolumeReader {
     if (const FileStream* data = bits.stream(u""); data != nullptr && !data->resident) {
       bitmap_.emplace(std::make_shared<PiecesSource>(source_, data->pieces, data->initialized),
                       volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
-    } else {
+    } else if (!found_) {
       volume_.notes.emplace_back("The bitmap of clusters in use is lost.");
     }
   }
