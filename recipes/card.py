@@ -34,6 +34,7 @@ class Card:
         self.written = {}   # path -> key of its last write in `modified`
         self.modified = {}  # key of a write -> seconds since 1970
         self.lost = []      # (path, kind, content, former names, key of its last write)
+        self.of_former = []  # likewise, and whether it was deleted: from before a format
         self.known = {}     # path -> more that is true of it
         self.payload, self.script, self.writes = {}, [], 0
 
@@ -140,6 +141,7 @@ class Card:
                     for p, c in self.files.items()]
             rows += [(p, "folder", None, self.former[p], None, "live") for p in self.folders]
             rows += [(*row, "deleted") for row in self.lost]
+            rows += [(*row[:-1], "former") for row in self.of_former]
             for path, kind, content, former, written, state in rows:
                 row = {"path": path, "kind": kind, "state": state, "former_names": former}
                 if kind == "file":
@@ -147,6 +149,9 @@ class Card:
                             "modified": iso(self.modified[written])}
                     row |= survival(content, image, places, size)
                 row |= self.known.get(path, {})
+                if state == "former":
+                    row |= {"told": self.is_told(path), "parent_told": self.is_told(
+                        path.rpartition("/")[0])}
                 out.write(json.dumps(row, ensure_ascii=False) + "\n")
         packed = SAMPLES / f"{self.name}.img.zst"
         subprocess.run(["zstd", "-q", "-f", "-19", "--long=27", "--rm", self.image, "-o", packed],
@@ -156,6 +161,19 @@ class Card:
     def data_start(self, image):
         """Where the first cluster lies."""
         return data_start(image)
+
+    def format(self, start, is_told, command):
+        """Runs a formatter over the volume: whatever was on it is a former volume's. `start`: where
+        that one's clusters begin. `is_told(name, image)`: whether a name still stands somewhere."""
+        self.of_former += [(p, "file", c, self.former.pop(p, []), self.written[p], False)
+                           for p, c in self.files.items()]
+        self.of_former += [(p, "folder", None, [], None, False) for p in self.folders]
+        self.of_former += [(*row, True) for row in self.lost]
+        self.files, self.folders, self.lost = {}, {}, []
+        self.data_start = lambda image: start
+        self.is_told = lambda path: bool(path) and is_told(path.rpartition("/")[2],
+                                                           self.image.read_bytes())
+        command(self.image)
 
     def _place(self, path):
         return shlex.quote("/volume/" + path)

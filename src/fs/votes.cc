@@ -51,8 +51,8 @@ bool is_on(const Grid& grid, const Pin& pin) {
 
 int score_by_content(const Source& source, const Grid& grid, std::span<const KnownFile> files,
                      size_t most) {
-  constexpr int kSameMarks = 4;   // a format's own first bytes
-  constexpr int kSameText = 1;    // no NUL where a text should be
+  constexpr int kSameMarks = 4;  // a format's own first bytes
+  constexpr int kSameText = 1;   // no NUL where a text should be
   constexpr int kOther = -2;
   constexpr int kBlank = -1;
   int score = 0;

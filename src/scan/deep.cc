@@ -42,7 +42,7 @@ SweepRecord begin_or_continue(SweepStore& store, const Source& source, const Sca
 ClaimMap holders(const Shelf& shelf, bool in_trees) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(
-    SELECT s.entry, s.pieces, e.system, s.size, v.file_system LIKE 'hfs%'
+    SELECT s.entry, s.pieces, e.system AND e.kind='file', s.size, v.file_system LIKE 'hfs%'
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
     WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))

@@ -161,12 +161,16 @@ class Assembler {
     Draft draft;
     draft.grid = best->grid;
     draft.votes = best->votes;
-    // What it explains is no evidence for another one.
+    add(std::move(draft));
+    return true;
+  }
+
+  // What a volume explains is no evidence for another one.
+  void add(Draft draft) {
     std::erase_if(told_, [&](const Told& told) {
       return told.folder && starts_at(draft.grid.place_of(told.first - kFirstCluster));
     });
     drafts_.push_back(std::move(draft));
-    return true;
   }
 
   bool starts_at(uint64_t place) const {
@@ -198,7 +202,7 @@ class Assembler {
         return told.folder && std::ranges::binary_search(older, told.first);
       }));
       if (former.votes > 0 || score_by_content(*scene_.source, former.grid, files()) > 0) {
-        if (!older.empty()) drafts_.push_back(std::move(former));
+        if (!older.empty()) add(std::move(former));
       }
     }
   }
@@ -236,15 +240,14 @@ class Assembler {
       std::optional<Geometry> geometry = from_fields(boot);
       if (!geometry) continue;
       const uint64_t start = trace.number;
-      const bool known =
-          std::ranges::any_of(scene_.current,
-                              [&](VolumeReader* reader) {
-                                return reader->volume().offset == start &&
-                                       reader->volume().file_system == "exfat";
-                              }) ||
-          std::ranges::any_of(drafts_, [&](const Draft& draft) {
-            return draft.geometry && draft.volume_start == start;
-          });
+      const bool known = std::ranges::any_of(scene_.current,
+                                             [&](VolumeReader* reader) {
+                                               return reader->volume().offset == start &&
+                                                      reader->volume().file_system == "exfat";
+                                             }) ||
+                         std::ranges::any_of(drafts_, [&](const Draft& draft) {
+                           return draft.geometry && draft.volume_start == start;
+                         });
       if (known) continue;
       Draft draft;
       draft.grid = {start + geometry->heap_offset, geometry->cluster_size};
@@ -253,7 +256,7 @@ class Assembler {
       draft.geometry = std::move(geometry);
       draft.votes = folders(draft).size();
       if (draft.votes == 0 && !has_root(draft)) continue;
-      drafts_.push_back(std::move(draft));
+      add(std::move(draft));
     }
   }
 

@@ -132,8 +132,8 @@ class Reader : public VolumeReader {
       const uint32_t last = runs.back().first + runs.back().count - 1;
       const std::optional<uint32_t> next = continuation(last);
       if (!next || covered_.contains(*next)) break;
-      const bool again = std::ranges::any_of(
-          runs, [&](const Run& run) { return *next - run.first < run.count; });
+      const bool again =
+          std::ranges::any_of(runs, [&](const Run& run) { return *next - run.first < run.count; });
       if (again) break;
       if (*next == last + 1) {
         ++runs.back().count;
@@ -156,7 +156,8 @@ class Reader : public VolumeReader {
       return next ? std::optional(cluster + 1) : std::nullopt;
     }
     const auto completes = [&](uint32_t candidate) {
-      std::vector<DirectoryEntry> joined(entries.end() - static_cast<ptrdiff_t>(cut), entries.end());
+      std::vector<DirectoryEntry> joined(entries.end() - static_cast<ptrdiff_t>(cut),
+                                         entries.end());
       const std::vector<DirectoryEntry> behind = head(candidate);
       joined.insert(joined.end(), behind.begin(), behind.end());
       return intact_set(joined) > cut;
@@ -176,8 +177,8 @@ class Reader : public VolumeReader {
   uint64_t most_folder_clusters() const { return kMostFolderBytes / geometry_.cluster_size + 1; }
 
   std::vector<DirectoryEntry> head(uint32_t cluster) {
-    const uint64_t size = std::min<uint64_t>(geometry_.cluster_size,
-                                             (kMostSetEntries - 1) * sizeof(DirectoryEntry));
+    const uint64_t size =
+        std::min<uint64_t>(geometry_.cluster_size, (kMostSetEntries - 1) * sizeof(DirectoryEntry));
     return load({{geometry_.offset_of(cluster), size}}).entries;
   }
 
@@ -203,7 +204,13 @@ class Reader : public VolumeReader {
     volume_.notes = geometry_.notes;
     volume_.structures = {{base_, 2ULL * kBootRegionSectors * geometry_.sector_size},
                           {base_ + geometry_.fat_offset, geometry_.fat_size}};
-    const Content root = load(geometry_.root_cluster == 0 ? std::vector<ByteRange>{} : root_ranges());
+    if (geometry_.root_cluster != 0 && !found_.former) {
+      for (const ByteRange& range : root_ranges()) {
+        volume_.structures.push_back({base_ + range.offset, range.length});
+      }
+    }
+    const Content root =
+        load(geometry_.root_cluster == 0 ? std::vector<ByteRange>{} : root_ranges());
     const FolderContent content = parse_folder(root.entries, upcase_);
     if (content.label) volume_.label = name_from_utf16(*content.label).text;
     if (found_.former) return;
@@ -544,8 +551,8 @@ class Reader : public VolumeReader {
   std::deque<Site> live_, deleted_;
   Found found_;
   std::optional<std::vector<uint32_t>> heads_;  // found clusters that begin within a set
-  std::unordered_set<uint32_t> seen_;     // first clusters of folders read, or about to be
-  std::unordered_set<uint32_t> covered_;  // all clusters of folders read
+  std::unordered_set<uint32_t> seen_;           // first clusters of folders read, or about to be
+  std::unordered_set<uint32_t> covered_;        // all clusters of folders read
 };
 
 }  // namespace

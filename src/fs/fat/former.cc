@@ -16,8 +16,8 @@
 namespace undershelf::fat {
 namespace {
 
-constexpr size_t kMostVolumes = 64;        // put together from one source
-constexpr size_t kMostHeaders = 256;       // looked at
+constexpr size_t kMostVolumes = 64;   // put together from one source
+constexpr size_t kMostHeaders = 256;  // looked at
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096

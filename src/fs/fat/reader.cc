@@ -112,6 +112,11 @@ class Reader : public VolumeReader {
     const uint64_t end = g.type == Type::fat32 ? g.fat_offset + g.fat_count * g.fat_size
                                                : g.root_offset + g.root_size;
     volume_.structures = {{base_, g.sector_size}, {base_ + g.fat_offset, end - g.fat_offset}};
+    if (g.type == Type::fat32 && !found_.former) {
+      for (const ByteRange& range : root_runs()) {
+        volume_.structures.push_back({base_ + range.offset, range.length});
+      }
+    }
     if (found_.former) return describe_former();
     accounts_believable_ = begins_like_fat(*window_, geometry_, table_.main_copy());
     if (!accounts_believable_) return describe_label();
@@ -275,7 +280,9 @@ class Reader : public VolumeReader {
     if (readable) {
       seen_.insert(site.first);
       std::vector<ByteRange> where{{geometry_.offset_of(site.first), geometry_.cluster_size}};
-      follow_deleted(content, where, site.first);
+      if (!follow_left_chain(content, where, site.first)) {
+        follow_deleted(content, where, site.first);
+      }
       stream.placement = Placement::exact;
       add_pieces(stream, where);
     } else {
@@ -284,6 +291,29 @@ class Reader : public VolumeReader {
     site.entry.streams.push_back(std::move(stream));
     sink_->add(site.entry);
     if (readable) take_folder(content, site, false);
+  }
+
+  // Appends the later clusters of a former folder, if its chain is left in some table: then each of
+  // them looks like the inside of a folder.
+  bool follow_left_chain(Content& content, std::vector<ByteRange>& where, uint32_t first) {
+    for (unsigned copy = 0; found_.former && copy < geometry_.fat_count; ++copy) {
+      const Chain chain = table_.chain(first, kMostFolderBytes / geometry_.cluster_size, copy);
+      if (chain.end != Chain::End::marked) continue;
+      const std::vector<ByteRange> parts = ranges(chain.runs);
+      Content whole = load(parts);
+      const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
+      bool fits = true;
+      for (size_t slot = per_cluster; slot < whole.entries.size(); slot += per_cluster) {
+        const auto part = std::span(whole.entries).subspan(slot, per_cluster);
+        fits = fits && (part[0].DIR_Name[0] == 0 || looks_like_continuation(part, geometry_));
+      }
+      if (!fits) continue;
+      content = std::move(whole);
+      where = parts;
+      mark_seen(where);
+      return true;
+    }
+    return false;
   }
 
   // Appends the later clusters of a folder whose chain is gone: the nearest free clusters
@@ -295,7 +325,8 @@ class Reader : public VolumeReader {
       bool found = false;
       for (uint32_t c = next_candidate(last);
            geometry_.is_cluster(c) && budget >= geometry_.cluster_size; c = next_candidate(c)) {
-        if (seen_.contains(c) || table_.use(c) == Table::Use::used) continue;
+        const bool in_use = !found_.former && table_.use(c) == Table::Use::used;
+        if (seen_.contains(c) || in_use) continue;
         budget -= geometry_.cluster_size;
         searched_ += geometry_.cluster_size;
         const ByteRange range{geometry_.offset_of(c), geometry_.cluster_size};

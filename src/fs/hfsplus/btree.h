@@ -36,6 +36,8 @@ class BTree {
  public:
   // `stream` is the tree's file. A header of rubbish leaves the node size to be found by trying.
   explicit BTree(SourcePtr stream);
+  // Nodes of a known size, none of them a header: all count as used.
+  BTree(SourcePtr stream, size_t node_size) : stream_(std::move(stream)), node_size_(node_size) {}
 
   size_t node_size() const { return node_size_; }  // bytes
   bool header_sound() const { return header_sound_; }

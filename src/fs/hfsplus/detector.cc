@@ -4,11 +4,13 @@
 
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/geometry.h"
+#include "fs/hfsplus/journal.h"
 
 namespace undershelf::hfsplus {
 namespace {
 
-constexpr size_t kMostNode = 32768;  // bytes
+constexpr size_t kMostNode = 32768;                        // bytes
+constexpr uint64_t kCatalogKeys = 516, kExtentsKeys = 10;  // bytes: the longest keys of each tree
 
 class HfsplusDetector : public Detector {
  public:
@@ -23,6 +25,9 @@ class HfsplusDetector : public Detector {
         look_at_header(block, at, found);
       } else if (bytes[8] == kHeaderNode && bytes[9] == 0 && bytes[10] == 0 && bytes[11] == 3) {
         look_at_tree_header(block, at, found);
+      } else if ((bytes[0] == 'J' || bytes[0] == 'x') &&
+                 begins_journal(block.bytes.subspan(at, kSweepStep))) {
+        found.push_back({block.offset + at, kSweepStep, kJournal, 0, 0});
       }
     }
   }
@@ -64,7 +69,11 @@ class HfsplusDetector : public Detector {
         header->totalNodes.value() < header->freeNodes.value() || header->treeDepth.value() > 16) {
       return;
     }
-    found.push_back({block.offset + at, size, kTreeHeader, 0, size});
+    const uint64_t keys = header->maxKeyLength.value();
+    const Tree tree = keys == kCatalogKeys   ? kCatalogTree
+                      : keys == kExtentsKeys ? kExtentsTree
+                                             : kAttributesTree;
+    found.push_back({block.offset + at, size, kTreeHeader, tree, size});
   }
 
   // A volume header, or the alternate one: of the volume that starts 1024 bytes before it, or that

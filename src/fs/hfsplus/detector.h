@@ -9,8 +9,10 @@ namespace undershelf::hfsplus {
 enum TraceKind : uint32_t {
   // Leaf nodes that follow each other. `number`: a Tree; `other`: bytes a node.
   kLeafNodes = 1,
-  // The header node of a B-tree. `other`: bytes a node.
+  // The header node of a B-tree. `number`: a Tree; `other`: bytes a node.
   kTreeHeader = 2,
+  // A journal's header, with which the file `.journal` begins.
+  kJournal = 3,
 };
 enum Tree : uint64_t { kCatalogTree = 1, kExtentsTree = 2, kAttributesTree = 3 };
 

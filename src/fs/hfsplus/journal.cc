@@ -47,6 +47,8 @@ ByteRange journal_range(const Source& volume, const VolumeHeader& header) {
   return overlap({info.offset.value(), info.size.value()}, {0, volume.size()});
 }
 
+bool begins_journal(Bytes bytes) { return header_size(bytes) != 0; }
+
 void each_journaled_node(const Source& volume, const ByteRange& journal,
                          const std::vector<size_t>& node_sizes,
                          const std::function<void(Bytes node)>& visit) {

@@ -22,9 +22,11 @@ constexpr std::u16string_view kPrivateFolders = u".HFS+ Private Directory Data\r
 
 class Reader : public VolumeReader {
  public:
-  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry)
+  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
+         std::optional<Found> found)
       : source_(source),
         geometry_(std::move(geometry)),
+        found_(std::move(found)),
         tables_{source,
                 {where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
                 {},
@@ -36,6 +38,7 @@ class Reader : public VolumeReader {
   }
 
   const Volume& volume() const override { return volume_; }
+  const VolumeAge& age() const { return age_; }
 
   ByteRange next_used(const ByteRange& within) override {
     return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
@@ -53,6 +56,7 @@ class Reader : public VolumeReader {
     found_contents_.clear();
     ids_.clear();
     private_files_ = private_folders_ = 0;
+    if (found_) return read_found();
     read_overflow();
     read_attributes();
     read_catalog();
@@ -83,11 +87,13 @@ class Reader : public VolumeReader {
     volume_.notes = geometry_.notes;
     volume_.structures = {{tables_.space.base, kHeaderOffset + sizeof(VolumeHeader)},
                           {tables_.space.base + geometry_.size() - kHeaderOffset, kHeaderOffset}};
+    if (found_) return describe_found();
     volume_.serial =
         fmt::format("{:08X}{:08X}", header.finderInfo[6].value(), header.finderInfo[7].value());
     bitmap_.emplace(open_fork(header.allocationFile, kAllocationFile), volume_.heap(),
                     geometry_.block_size(), BitOrder::most_first);
     BTree catalog(open_fork(header.catalogFile, kCatalogFile));
+    age_.next_cnid = header.nextCatalogID.value();
     if (!catalog.header_sound()) {
       volume_.notes.emplace_back(
           "The header of the catalog is damaged; every node that looks like one is read.");
@@ -100,10 +106,82 @@ class Reader : public VolumeReader {
         const auto record = parse_catalog(bytes, false);
         if (record && record->type == kFolder && record->parent == kRootParent) {
           volume_.label = to_name(record->name).text;
+          age_.formatted = record->file.createDate.value();
         }
       }
       return volume_.label.empty();
     });
+  }
+
+  // Calls `record` with each record of the nodes found, and `slack` with what stands behind them.
+  void each_found(Tree tree, const std::function<void(Bytes)>& record,
+                  const std::function<void(Bytes)>& slack) {
+    std::vector<std::byte> bytes;
+    for (const Found::Nodes& nodes : found_->nodes) {
+      if (nodes.trace.number != tree) continue;
+      bytes.resize(nodes.trace.other);
+      for (uint64_t at = nodes.trace.offset; at < nodes.trace.end(); at += bytes.size()) {
+        source_->read(at, bytes);
+        const NodeRecords found = records_of(bytes);
+        if (!nodes.slack_only) std::ranges::for_each(found.records, record);
+        slack(found.slack);
+      }
+    }
+  }
+
+  void describe_found() {
+    each_found(
+        kCatalogTree,
+        [&](Bytes bytes) {
+          const auto record = parse_catalog(bytes, false);
+          const bool root = record && record->type == kFolder && record->parent == kRootParent;
+          if (root && is_ours(*record)) volume_.label = to_name(record->name).text;
+        },
+        [](Bytes) {});
+  }
+
+  bool is_ours(const CatalogRecord& record) const {
+    return !found_->older_than || found_->older_than->is_older(record);
+  }
+
+  void read_found() {
+    each_found(
+        kExtentsTree,
+        [&](Bytes bytes) {
+          if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
+        },
+        [&](Bytes bytes) { add_stale_extents(bytes); });
+    each_found(
+        kAttributesTree,
+        [&](Bytes bytes) {
+          if (auto record = parse_attribute(bytes, false)) {
+            tables_.attributes[record->file].push_back(std::move(*record));
+          }
+        },
+        [&](Bytes bytes) { add_stale_attributes(bytes); });
+    const auto take = [&](const CatalogRecord& record) {
+      if (is_ours(record)) remnants_.add(record);
+    };
+    each_found(
+        kCatalogTree,
+        [&](Bytes bytes) {
+          if (const auto record = parse_catalog(bytes, true)) take(*record);
+        },
+        [&](Bytes bytes) { each_stale(bytes, take); });
+    for (const auto& [cnid, remnant] : remnants_.all()) {
+      if (!remnant.record) continue;
+      CatalogRecord record = *remnant.record;
+      record.parent = remnant.last.parent;
+      if (record.type == kFolder && record.parent == kRoot) {
+        if (remnant.last.name == kPrivateFiles) private_files_ = cnid;
+        if (remnant.last.name == kPrivateFolders) private_folders_ = cnid;
+      }
+      if (const auto target = link_target(record)) {
+        links_[*target].push_back({remnant.last, cnid});
+      }
+    }
+    push_remnants();
+    push_lost_links();
   }
 
   // A file of the file system's own; those with many extents go on in the overflow file.
@@ -215,7 +293,8 @@ class Reader : public VolumeReader {
           }
         },
         [&](Bytes bytes) {
-          if (first) each_stale(bytes, [&](const CatalogRecord& r) { remnants_.add(r); });
+          // What is older than the volume is a former one's: a sweep finds it.
+          if (first) each_stale(bytes, [&](const CatalogRecord& r) { add_stale(r); });
         });
   }
 
@@ -235,6 +314,10 @@ class Reader : public VolumeReader {
           }
         },
         true);
+  }
+
+  void add_stale(const CatalogRecord& record) {
+    if (!age_.is_older(record)) remnants_.add(record);
   }
 
   // Which content a record is a hard link to: whether of a folder, and its number.
@@ -272,11 +355,11 @@ class Reader : public VolumeReader {
     each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
       const NodeRecords found = records_of(node);
       for (const Bytes record : found.records) {
-        each_stale(record, [&](const CatalogRecord& r) { remnants_.add(r); });
+        each_stale(record, [&](const CatalogRecord& r) { add_stale(r); });
         if (const auto extents = parse_extents(record, true)) tables_.stale_overflow.add(*extents);
         add_stale_attributes(record);
       }
-      each_stale(found.slack, [&](const CatalogRecord& r) { remnants_.add(r); });
+      each_stale(found.slack, [&](const CatalogRecord& r) { add_stale(r); });
     });
   }
 
@@ -371,9 +454,28 @@ class Reader : public VolumeReader {
           continue;
         }
         if (remnant.record && link_target(*remnant.record)) continue;
-        sink_->add(from_remnant(cnid, remnant, tables_));
+        sink_->add(found_ ? found_entry(cnid, remnant) : from_remnant(cnid, remnant, tables_));
       }
     }
+  }
+
+  // As from_remnant; with the names of its links, if it is their content.
+  Entry found_entry(uint32_t cnid, const Remnant& remnant) {
+    Entry entry = from_remnant(cnid, remnant, tables_);
+    if (!remnant.record) return entry;
+    CatalogRecord record = *remnant.record;
+    record.parent = remnant.last.parent;
+    record.name = remnant.last.name;
+    entry.system = is_private(record);
+    const auto number = content_number(record);
+    const auto names = number ? links_.find(*number) : links_.end();
+    if (names != links_.end()) {
+      entry.other_names.clear();
+      take_names(entry, names->second);
+      found_contents_.insert(*number);
+      entry.system = false;
+    }
+    return entry;
   }
 
   void push_former_names(uint32_t cnid, const Remnant& remnant) {
@@ -389,6 +491,7 @@ class Reader : public VolumeReader {
 
   SourcePtr source_;
   Geometry geometry_;
+  std::optional<Found> found_;
   Tables tables_;
   SourcePtr window_;
   Volume volume_;
@@ -396,6 +499,7 @@ class Reader : public VolumeReader {
   Sink* sink_ = nullptr;
   uint64_t damaged_ = 0;
   size_t catalog_node_ = 0, extents_node_ = 0, attributes_node_ = 0;  // bytes
+  VolumeAge age_;
   LiveIndex live_;
   Remnants remnants_;
   std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_;
@@ -411,7 +515,16 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   const Window window(source, where.offset, where.length);
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
-  return std::make_unique<Reader>(source, where, std::move(*geometry));
+  return make_reader(source, where, *geometry, std::nullopt);
+}
+
+std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
+                                          const Geometry& geometry, std::optional<Found> found) {
+  return std::make_unique<Reader>(source, where, geometry, std::move(found));
+}
+
+VolumeAge age_of(const SourcePtr& source, uint64_t start, const Geometry& geometry) {
+  return Reader(source, {start, source->size() - start}, geometry, std::nullopt).age();
 }
 
 }  // namespace undershelf::hfsplus

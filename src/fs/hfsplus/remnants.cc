@@ -51,6 +51,15 @@ bool LiveIndex::has(uint32_t cnid, const PlacedName& name) const {
   return false;
 }
 
+bool VolumeAge::is_older(const CatalogRecord& record) const {
+  if (next_cnid != 0 && record.cnid() >= next_cnid) return true;
+  // Threads have no times.
+  if (record.is_thread() || formatted == 0) return false;
+  const FileRecord& file = record.file;
+  return std::max({file.createDate.value(), file.contentModDate.value(),
+                   file.attributeModDate.value()}) < formatted;
+}
+
 void Remnants::add(const CatalogRecord& record) {
   const uint32_t cnid = record.cnid();
   if (cnid < kFirstUser) return;

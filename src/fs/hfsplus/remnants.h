@@ -39,6 +39,13 @@ class LiveIndex {
   std::vector<Known> known_;
 };
 
+// Tells stale records of a volume from those that stood there before it was formatted.
+struct VolumeAge {
+  uint32_t formatted = 0;  // seconds since 1904: when the root folder was made; 0: not known
+  uint32_t next_cnid = 0;  // that the volume has not given out yet; 0: not known
+  bool is_older(const CatalogRecord& record) const;
+};
+
 class Remnants {
  public:
   void add(const CatalogRecord& record);

@@ -22,8 +22,8 @@ constexpr uint64_t kMostNumber = 16 << 20;  // of a record, unless very many wer
 constexpr size_t kLeastBlocks = 2;          // of an index, likewise
 constexpr uint64_t kUsualCluster = 4096;    // bytes; where nothing tells and nothing depends on it
 constexpr uint64_t kMirrored = 4;           // records of which $MFTMirr has copies
-constexpr uint64_t kRoom = 4;               // records are foreseen for so many times the highest folder
-constexpr size_t kMostFiles = 20'000;       // looked at for their format, of each fragment
+constexpr uint64_t kRoom = 4;          // records are foreseen for so many times the highest folder
+constexpr size_t kMostFiles = 20'000;  // looked at for their format, of each fragment
 constexpr uint64_t kLeastCluster = 512, kMostCluster = 2 << 20;  // bytes
 
 // A FILE record that nothing in use holds.
@@ -38,8 +38,8 @@ struct Fragment {
   uint32_t record_size = 0;
   std::vector<Placed> records;  // by number
   // What its records tell of the volume.
-  std::vector<Pin> pins;         // cluster numbers with places, as index blocks show
-  std::vector<KnownFile> files;  // whose content does not lie in their records
+  std::vector<Pin> pins;                  // cluster numbers with places, as index blocks show
+  std::vector<KnownFile> files;           // whose content does not lie in their records
   std::vector<std::optional<Time>> made;  // when each record's name was given
 };
 
@@ -125,8 +125,8 @@ class Assembler {
       for (uint64_t i = 0; i < run.length / size; ++i) {
         const Placed record{run.number + i, run.offset + i * size};
         if (record.number >= most_number || scene_.is_held({record.place, size})) continue;
-        const auto base = static_cast<int64_t>(record.place) -
-                          static_cast<int64_t>(record.number * size);
+        const auto base =
+            static_cast<int64_t>(record.place) - static_cast<int64_t>(record.number * size);
         const auto [known, fresh] = by_base.try_emplace({base, size}, fragments_.size());
         if (fresh) {
           fragments_.emplace_back();
@@ -203,7 +203,8 @@ class Assembler {
       std::vector<Time> oldest_before(count + 1, Time{INT64_MAX});
       std::vector<size_t> timed(count + 1, 0);
       for (size_t i = 0; i < count; ++i) {
-        oldest_before[i + 1] = std::min(oldest_before[i], fragment.made[i].value_or(Time{INT64_MAX}));
+        oldest_before[i + 1] =
+            std::min(oldest_before[i], fragment.made[i].value_or(Time{INT64_MAX}));
         timed[i + 1] = timed[i] + fragment.made[i].has_value();
       }
       Time youngest{INT64_MIN};
@@ -292,11 +293,11 @@ class Assembler {
     const int64_t first = static_cast<int64_t>(fragment.records.front().place) -
                           static_cast<int64_t>(candidate.grid.start);
     if (first < 0 || first % 512 != 0) return 0;
-    const int proofs = kPin * static_cast<int>(std::min<size_t>(
-                                  1000, pins_on(fragment, candidate.grid))) +
-                       std::max(0, score_by_content(*scene_.source, candidate.grid, fragment.files));
-    const bool has_header = candidate.geometry &&
-                            candidate.geometry->record_size == fragment.record_size;
+    const int proofs =
+        kPin * static_cast<int>(std::min<size_t>(1000, pins_on(fragment, candidate.grid))) +
+        std::max(0, score_by_content(*scene_.source, candidate.grid, fragment.files));
+    const bool has_header =
+        candidate.geometry && candidate.geometry->record_size == fragment.record_size;
     // A header alone speaks for a table that lies where it says.
     const bool at_header =
         has_header && fragment.base == static_cast<int64_t>(candidate.grid.start +
@@ -316,8 +317,8 @@ class Assembler {
     drafts.push_back({layout, fragment.record_size, std::move(fragment.records)});
   }
 
-  // Whether both have records of the same numbers, or lie in each other's way in time: then they are
-  // two volumes. A table that was moved leaves some.
+  // Whether both have records of the same numbers, or lie in each other's way in time: then they
+  // are two volumes. A table that was moved leaves some.
   static bool overlaps(const Draft& draft, const Fragment& fragment) {
     std::set<uint64_t> numbers;
     for (const Placed& record : draft.records) numbers.insert(record.number);
@@ -335,7 +336,8 @@ class Assembler {
   void add_mirror(const Fragment& mirror) {
     for (auto& [key, drafts] : volumes_) {
       const bool agrees = std::ranges::any_of(table_pins_, [&](const Pin& pin) {
-        return static_cast<int64_t>(pin.place) == mirror.base && is_on({key.first, key.second}, pin);
+        return static_cast<int64_t>(pin.place) == mirror.base &&
+               is_on({key.first, key.second}, pin);
       });
       if (!agrees || drafts.empty()) continue;
       std::vector<Placed>& records = drafts.front().records;
@@ -355,7 +357,8 @@ class Assembler {
       for (const Trace& block : blocks) named[start_around(block.offset)] += folder != 0;
     }
     for (const auto& [start, count] : named) {
-      if (count >= kLeastBlocks) volumes_[{start, kUsualCluster}].push_back({{{start, kUsualCluster}, {}, 0}, 1024, {}});
+      if (count >= kLeastBlocks)
+        volumes_[{start, kUsualCluster}].push_back({{{start, kUsualCluster}, {}, 0}, 1024, {}});
     }
   }
 

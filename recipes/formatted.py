@@ -1,0 +1,219 @@
+"""Volumes that were formatted: the party's life on each file system, then a format over it, with the
+same or with another layout or system, then a few new files.
+
+Without arguments rebuilds every sample here, otherwise those named. Needs root for the volumes that
+FUSE drivers write.
+"""
+import pathlib
+import re
+import shutil
+import struct
+import subprocess
+import sys
+import tempfile
+import unicodedata
+
+import hfsplus_format
+from card import Card
+from exfat_camera import FuseCamera, heap_start
+from hfsplus_charts import WHEN, Charts, play
+from mounted import MountedCard
+from ntfs_office import Office
+from scenario import chart, note, readings, sound
+
+MIB = 1 << 20
+
+
+def filler(size):
+    """What lies at the front of a volume, where a new file system puts its own."""
+    return b"".join(b"%08d index of soundings, not to be thrown away\r\n" % n
+                    for n in range(size // 53))
+
+
+def life(card, end=lambda card: card.play()):
+    card.mount()
+    card.at("2026-04-20 07:00:00")
+    card.folder("Index")
+    card.write("Index/All soundings.txt", filler(7 * MIB))
+    card.at("2026-04-20 08:00:00")
+    for folder in ("Soundings", "Soundings/North line", "Soundings/Südlinie, zweite Fahrt", "Charts",
+                   "Charts/Outer bank", "Charts/Outer bank/Details of the bar", "Sound notes", "Many"):
+        card.folder(folder)
+    for n in range(1, 9):
+        card.at(f"2026-04-20 09:{n:02}:00")
+        card.write(f"Soundings/North line/Line {n} north.csv", readings(f"N{n}", "2026-04-20", 2500 * n))
+        card.write(f"Soundings/Südlinie, zweite Fahrt/Linie {n}.csv",
+                   readings(f"S{n}", "2026-04-20", 9000 + 100 * n))
+        card.write(f"Charts/Outer bank/Sheet {n} of the outer bank.png", chart(f"Sheet {n}", 150, 60 + n))
+        card.write(f"Charts/Outer bank/Details of the bar/Detail {n}.png", chart(f"Detail {n}", 90, 40 + n))
+    card.at("2026-04-20 10:00:00")
+    for n in range(1, 4):
+        card.write(f"Sound notes/Swell {n}.wav", sound(f"Swell {n}", n))
+    for n in range(1, 71):
+        card.write(f"Many/Note number {n:03} of a long series.txt", note(f"Many {n}", "2026-04-20", 300 + n))
+    card.write("Charts/潮位表.txt", note("Table", "2026-04-20", 6000))
+    card.write("Charts/Grows while others are written.log", note("Grows", "2026-04-20", 20000))
+    card.write("Charts/In between.csv", readings("IB", "2026-04-20", 15000))
+    card.append("Charts/Grows while others are written.log", note("Grows on", "2026-04-20", 20000))
+    card.at("2026-04-20 11:00:00")
+    card.delete("Soundings/North line/Line 3 north.csv", "Many/Note number 010 of a long series.txt",
+                "Charts/Outer bank/Sheet 5 of the outer bank.png")
+    card.delete_tree("Charts/Outer bank/Details of the bar")
+    card.unmount()
+    end(card)
+
+
+# Whether a name still stands in the image, as each file system writes it.
+def fat_told(name, image):
+    units = name.encode("utf-16-le")[:26].ljust(26, b"\xff")
+    if len(name.encode("utf-16-le")) < 26:
+        units = (name.encode("utf-16-le") + b"\0\0").ljust(26, b"\xff")
+    slot = re.escape(units[:10]) + b"\x0f..{1}" + re.escape(units[10:22]) + b"\0\0" + re.escape(units[22:])
+    short = re.escape(name.upper().encode("ascii", "replace")[:11].ljust(11)) + b"[\x10\x20]"
+    return re.search(slot + b"|" + short, image, re.S) is not None
+
+
+def exfat_told(name, image):
+    units = name.encode("utf-16-le")[:30].ljust(30, b"\0")
+    return re.search(b"[\xc1\x41]." + re.escape(units), image, re.S) is not None
+
+
+def ntfs_told(name, image):
+    return bytes([len(name.encode("utf-16-le")) // 2]) in [
+        image[m.start() - 2:m.start() - 1] for m in re.finditer(re.escape(name.encode("utf-16-le")), image)]
+
+
+def hfsplus_told(name, image):
+    text = unicodedata.normalize("NFD", name).encode("utf-16-be")
+    return struct.pack(">H", len(text) // 2) + text in image
+
+
+def run(*command):
+    subprocess.run([str(c) for c in command], check=True, stdout=subprocess.DEVNULL,
+                   stderr=subprocess.DEVNULL)
+
+
+# Formatters.
+def to_fat32(sectors):
+    return lambda image: run("mkfs.fat", "-F", "32", "-s", sectors, "-i", "0A11CEF0", "-n", "AGAIN", image)
+
+
+def to_exfat(cluster):
+    return lambda image: run("mkfs.exfat", "-c", cluster, "-L", "AGAIN", image)
+
+
+def to_ntfs(cluster):
+    return lambda image: run("mkntfs", "-q", "-Q", "-F", "-L", "AGAIN", "-c", cluster, "-H", 16, "-S", 63,
+                             "-p", 0, image)
+
+
+def to_hfsplus(image):
+    hfsplus_format.format_volume(image, image.stat().st_size, "AGAIN", WHEN + 30 * 86400)
+
+
+NEW = {"New one.txt": note("New one", "2026-05-20", 5000),
+       "New two.csv": readings("NEW", "2026-05-20", 9000)}
+
+
+def on_fat(card):
+    """Under the kernel's driver, whatever wrote the volume before."""
+    card.system, card.options = "vfat", "utf8"
+    Card.mount(card)
+    Card.at(card, "2026-05-20 08:00:00")
+    for name, content in NEW.items():
+        Card.write(card, name, content)
+    Card.unmount(card)
+    Card.play(card)
+
+
+def new_files_mounted(card, *command):
+    """Under a FUSE driver, whatever wrote the volume before."""
+    new = MountedCard.__new__(MountedCard)
+    new.__dict__.update(card.__dict__)
+    new.command, new.sector_size = command, 512
+    new.work = pathlib.Path(tempfile.mkdtemp(prefix="undershelf-recipe-"))
+    (new.work / "volume").mkdir()
+    (new.work / "payload").mkdir()
+    new.at("2026-05-20 08:00:00")
+    new.play()
+    new.mount()
+    for name, content in NEW.items():
+        new.write(name, content)
+    new.unmount()
+    shutil.rmtree(new.work)
+    card.writes = new.writes
+
+
+def on_exfat(card):
+    new_files_mounted(card, "mount.exfat-fuse")
+
+
+def on_ntfs(card):
+    new_files_mounted(card, "ntfs-3g")
+
+
+def on_hfsplus(card):
+    card.mount()
+    card.at("2026-06-20 08:00:00")
+    for name, content in NEW.items():
+        card.write(name, content)
+    card.unmount()
+    play(card)
+
+
+def fat_start(card):
+    return Card.data_start(card, card.image.read_bytes())
+
+
+# The lives.
+def on_card(name, sectors):
+    card = Card(name, 64 * MIB, ["mkfs.fat", "-F", "32", "-s", str(sectors), "-i", "0A11CE42", "-n", "SURVEY"],
+                512 * sectors)
+    life(card)
+    return card, fat_start(card), fat_told
+
+
+def on_camera(name, cluster):
+    card = FuseCamera(name, 64 * MIB, ["mkfs.exfat", "-c", str(cluster), "-L", "SURVEY"], cluster,
+                      ["mount.exfat-fuse"])
+    life(card, lambda card: None)
+    return card, heap_start(card.image.read_bytes()), exfat_told
+
+
+def in_office(name, cluster):
+    card = Office(name, 64 * MIB, "SURVEY", cluster_size=cluster)
+    life(card, lambda card: None)
+    return card, 0, ntfs_told
+
+
+def in_chart_room(name):
+    card = Charts(name, 64 * MIB, "SURVEY")
+    life(card, play)
+    return card, 0, hfsplus_told
+
+
+def formatted(made, formatter, new_files):
+    card, start, is_told = made
+    card.format(start, is_told, formatter)
+    new_files(card)
+    card.finish()
+
+
+RECIPES = {
+    "formatted-fat32-again": lambda name: formatted(on_card(name, 2), to_fat32(2), on_fat),
+    "formatted-fat32-clusters": lambda name: formatted(on_card(name, 1), to_fat32(8), on_fat),
+    "formatted-fat32-to-ntfs": lambda name: formatted(on_card(name, 4), to_ntfs(4096), on_ntfs),
+    "formatted-exfat-again": lambda name: formatted(on_camera(name, 4096), to_exfat(4096), on_exfat),
+    "formatted-exfat-clusters": lambda name: formatted(on_camera(name, 8192), to_exfat(32768), on_exfat),
+    "formatted-exfat-to-fat32": lambda name: formatted(on_camera(name, 4096), to_fat32(8),
+                                                       on_fat),
+    "formatted-ntfs-again": lambda name: formatted(in_office(name, 4096), to_ntfs(4096), on_ntfs),
+    "formatted-ntfs-clusters": lambda name: formatted(in_office(name, 1024), to_ntfs(65536), on_ntfs),
+    "formatted-ntfs-to-exfat": lambda name: formatted(in_office(name, 4096), to_exfat(16384), on_exfat),
+    "formatted-hfsplus-again": lambda name: formatted(in_chart_room(name), to_hfsplus, on_hfsplus),
+    "formatted-hfsplus-to-ntfs": lambda name: formatted(in_chart_room(name), to_ntfs(4096), on_ntfs),
+}
+
+if __name__ == "__main__":
+    for wanted in sys.argv[1:] or RECIPES:
+        RECIPES[wanted](wanted)
