@@ -329,13 +329,16 @@ class Placer {
       const LostStream& holder = lost_[older.stream];
       return holder.volume == stream.volume && is_still_there(holder);
     });
-    const auto begun = std::ranges::lower_bound(starts_, std::pair{at, uint32_t{0}});
-    if (begun != starts_.end() && begun->second > number) {
+    // Younger ones that begin here or further on; itself, and older ones, are not among them.
+    constexpr int kMostLookedAt = 64;
+    auto begun = std::ranges::lower_bound(starts_, std::pair{at, uint32_t{0}});
+    for (int i = 0; i < kMostLookedAt && begun != starts_.end(); ++i, ++begun) {
       const LostStream& younger = lost_[begun->second];
-      if (younger.volume == stream.volume &&
-          ((younger.live && stream.live) || was_begun_during(younger, stream))) {
+      if (begun->second <= number || younger.volume != stream.volume) continue;
+      if ((younger.live && stream.live) || was_begun_during(younger, stream)) {
         consider({younger.first, grid.rounded_up(younger.first + younger.size) - younger.first},
                  [] { return true; });
+        break;
       }
     }
     return nearest;
