@@ -7,6 +7,7 @@ finished image itself: each cluster of each lost file is looked for in it.
 """
 import collections
 import datetime
+import functools
 import hashlib
 import json
 import pathlib
@@ -150,8 +151,8 @@ class Card:
                     row |= survival(content, image, places, size)
                 row |= self.known.get(path, {})
                 if state == "former":
-                    row |= {"told": self.is_told(path), "parent_told": self.is_told(
-                        path.rpartition("/")[0])}
+                    row |= {"told": self.is_told(path), "placed": self.is_placed(path),
+                            "parent_told": self.is_told(path.rpartition("/")[0])}
                 out.write(json.dumps(row, ensure_ascii=False) + "\n")
         packed = SAMPLES / f"{self.name}.img.zst"
         subprocess.run(["zstd", "-q", "-f", "-19", "--long=27", "--rm", self.image, "-o", packed],
@@ -162,17 +163,21 @@ class Card:
         """Where the first cluster lies."""
         return data_start(image)
 
-    def format(self, start, is_told, command):
+    def format(self, start, is_told, is_placed, command):
         """Runs a formatter over the volume: whatever was on it is a former volume's. `start`: where
-        that one's clusters begin. `is_told(name, image)`: whether a name still stands somewhere."""
+        that one's clusters begin. `is_told(name, image)`: whether a name still stands somewhere;
+        `is_placed(name, image)`: whether also what says where its content lies."""
         self.of_former += [(p, "file", c, self.former.pop(p, []), self.written[p], False)
                            for p, c in self.files.items()]
         self.of_former += [(p, "folder", None, [], None, False) for p in self.folders]
         self.of_former += [(*row, True) for row in self.lost]
         self.files, self.folders, self.lost = {}, {}, []
         self.data_start = lambda image: start
-        self.is_told = lambda path: bool(path) and is_told(path.rpartition("/")[2],
-                                                           self.image.read_bytes())
+        finished = functools.cache(lambda: self.image.read_bytes())  # asked for once all is written
+
+        def in_image(test):
+            return lambda path: bool(path) and test(path.rpartition("/")[2], finished())
+        self.is_told, self.is_placed = in_image(is_told), in_image(is_placed)
         command(self.image)
 
     def _place(self, path):

@@ -30,7 +30,7 @@ def filler(size):
                     for n in range(size // 53))
 
 
-def life(card, end=lambda card: card.play()):
+def life(card, end=lambda card: card.play(), many=70):
     card.mount()
     card.at("2026-04-20 07:00:00")
     card.folder("Index")
@@ -49,7 +49,7 @@ def life(card, end=lambda card: card.play()):
     card.at("2026-04-20 10:00:00")
     for n in range(1, 4):
         card.write(f"Sound notes/Swell {n}.wav", sound(f"Swell {n}", n))
-    for n in range(1, 71):
+    for n in range(1, many + 1):
         card.write(f"Many/Note number {n:03} of a long series.txt", note(f"Many {n}", "2026-04-20", 300 + n))
     card.write("Charts/潮位表.txt", note("Table", "2026-04-20", 6000))
     card.write("Charts/Grows while others are written.log", note("Grows", "2026-04-20", 20000))
@@ -81,6 +81,26 @@ def exfat_told(name, image):
 def ntfs_told(name, image):
     return bytes([len(name.encode("utf-16-le")) // 2]) in [
         image[m.start() - 2:m.start() - 1] for m in re.finditer(re.escape(name.encode("utf-16-le")), image)]
+
+
+def ntfs_placed(name, image):
+    """Whether a record has the name: with its fix-ups, which may fall into it."""
+    wanted = name.encode("utf-16-le")
+    for at in (m.start() for m in re.finditer(b"FILE0\0", image)):
+        record = bytearray(image[at:at + 1024])
+        for i in (1, 2):
+            record[i * 512 - 2:i * 512] = record[48 + 2 * i:50 + 2 * i]
+        if wanted in record:
+            return True
+    return False
+
+
+def hfsplus_placed(name, image):
+    """Whether a catalog record has the name as its key, and not only a thread."""
+    text = unicodedata.normalize("NFD", name).encode("utf-16-be")
+    key = struct.pack(">H", len(text) // 2) + text
+    return any(image[m.end():m.end() + 2] in (b"\0\1", b"\0\2")
+               for m in re.finditer(re.escape(key), image))
 
 
 def hfsplus_told(name, image):
@@ -170,31 +190,31 @@ def on_card(name, sectors):
     card = Card(name, 64 * MIB, ["mkfs.fat", "-F", "32", "-s", str(sectors), "-i", "0A11CE42", "-n", "SURVEY"],
                 512 * sectors)
     life(card)
-    return card, fat_start(card), fat_told
+    return card, fat_start(card), fat_told, fat_told
 
 
 def on_camera(name, cluster):
     card = FuseCamera(name, 64 * MIB, ["mkfs.exfat", "-c", str(cluster), "-L", "SURVEY"], cluster,
                       ["mount.exfat-fuse"])
     life(card, lambda card: None)
-    return card, heap_start(card.image.read_bytes()), exfat_told
+    return card, heap_start(card.image.read_bytes()), exfat_told, exfat_told
 
 
 def in_office(name, cluster):
     card = Office(name, 64 * MIB, "SURVEY", cluster_size=cluster)
-    life(card, lambda card: None)
-    return card, 0, ntfs_told
+    life(card, lambda card: None, many=400)
+    return card, 0, ntfs_told, ntfs_placed
 
 
 def in_chart_room(name):
     card = Charts(name, 64 * MIB, "SURVEY")
     life(card, play)
-    return card, 0, hfsplus_told
+    return card, 0, hfsplus_told, hfsplus_placed
 
 
 def formatted(made, formatter, new_files):
-    card, start, is_told = made
-    card.format(start, is_told, formatter)
+    card, start, is_told, is_placed = made
+    card.format(start, is_told, is_placed, formatter)
     new_files(card)
     card.finish()
 

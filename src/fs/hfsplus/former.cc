@@ -27,7 +27,6 @@ constexpr int kLeastScore = 4;                               // of content, to b
 struct Draft {
   Grid grid;                         // its unit 0 is block 0
   std::optional<Geometry> geometry;  // of a volume header
-  std::vector<Trace> trees;          // header nodes of trees
   size_t files = 0;                  // that began as they should
 };
 
@@ -73,14 +72,22 @@ class Assembler {
         scene_.source, placed.pieces, std::min(fork.logicalSize.value(), geometry->size()));
     BTree tree(stream);
     if (!tree.header_sound()) return;
+    uint32_t largest = 0;
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
       const auto place = stream->place_of(number * tree.node_size());
       if (use != BTree::Use::used || !place || !looks_like_node(node, kLeafNode)) return true;
       in_use_.insert(*place);
+      for (const Bytes bytes : records_of(node).records) {
+        if (const auto record = parse_catalog(bytes, false)) {
+          largest = std::max(largest, record->cnid());
+        }
+      }
       add_node({*place, tree.node_size(), kLeafNodes, kCatalogTree, tree.node_size()}, true);
       return true;
     });
-    ages_.push_back({{volume.offset, volume.length}, age_of(scene_.source, start, *geometry)});
+    VolumeAge age = age_of(scene_.source, start, *geometry);
+    if (largest >= age.next_cnid) age.next_cnid = 0;  // the header is damaged
+    ages_.push_back({{volume.offset, volume.length}, age});
   }
 
   void add_node(const Trace& node, bool slack_only) {
@@ -115,7 +122,7 @@ class Assembler {
       // A header stands 1024 bytes behind the start, or before the end; of both readings of it,
       // that one is right for which something is where it says.
       if (known || !leads_somewhere(grid, geometry)) continue;
-      drafts_.push_back({grid, geometry, {}, 0});
+      drafts_.push_back({grid, geometry, 0});
     }
   }
 
@@ -201,7 +208,7 @@ class Assembler {
     }
     for (const auto& [end, scored] : best) {
       if (scored.first > 0) {
-        drafts_.push_back({scored.second, std::nullopt, {}, static_cast<size_t>(scored.first)});
+        drafts_.push_back({scored.second, std::nullopt, static_cast<size_t>(scored.first)});
       }
     }
     // Names come back all the same.
@@ -210,7 +217,7 @@ class Assembler {
       for (const uint64_t known : scene_.starts) {
         if (known <= nodes_.front().trace.offset) start = known;
       }
-      drafts_.push_back({{start, kUsualBlock}, std::nullopt, {}, 0});
+      drafts_.push_back({{start, kUsualBlock}, std::nullopt, 0});
     }
   }
 
@@ -224,6 +231,7 @@ class Assembler {
       geometry.header.blockSize = static_cast<uint32_t>(grid.unit_size);
       geometry.header.totalBlocks = static_cast<uint32_t>(
           std::min<uint64_t>((end - grid.start) / grid.unit_size, UINT32_MAX));
+      if (draft.files > 0) add_trees(grid, geometry);
       geometry.notes.push_back(
           draft.files > 0
               ? "No volume header is left of it. Leaf nodes of its catalog tell the tree, the "
@@ -234,8 +242,8 @@ class Assembler {
     const ByteRange where{grid.start,
                           std::min(geometry.size(), scene_.source->size() - grid.start)};
     // With its catalog in place it can be read as it stands.
-    const bool stands = header && scene_.current_at(grid.start) == nullptr && has_catalog(draft);
-    geometry.confidence = stands ? 80 : header ? 70 : draft.files > 0 ? 60 : 30;
+    const bool stands = scene_.current_at(grid.start) == nullptr && has_catalog(grid, geometry);
+    geometry.confidence = stands && header ? 80 : header ? 70 : draft.files > 0 ? 60 : 30;
     std::optional<Found> found;
     if (!stands) {
       found.emplace();
@@ -251,11 +259,51 @@ class Assembler {
     assembled_.push_back({make_reader(scene_.source, where, geometry, std::move(found)), false});
   }
 
-  bool has_catalog(const Draft& draft) const {
-    const uint64_t catalog =
-        draft.grid.place_of(draft.geometry->header.catalogFile.extents[0].startBlock.value());
+  bool has_catalog(const Grid& grid, const Geometry& geometry) const {
+    const ForkData& fork = geometry.header.catalogFile;
+    if (fork.totalBlocks.value() == 0) return false;
+    const uint64_t catalog = grid.place_of(fork.extents[0].startBlock.value());
     return std::ranges::any_of(scene_.of_kind(kTreeHeader),
                                [&](const Trace& tree) { return tree.offset == catalog; });
+  }
+
+  // Trees that begin on the grid, as a volume header would name them; each is taken to lie in one
+  // piece, if its first and last leaf are where it then has them.
+  void add_trees(const Grid& grid, Geometry& geometry) const {
+    VolumeHeader& header = geometry.header;
+    for (const Trace& trace : scene_.of_kind(kTreeHeader)) {
+      HeaderRecord tree{};
+      const uint64_t at = trace.offset - std::min(trace.offset, grid.start);
+      if (scene_.is_held(trace.range()) || trace.offset < grid.start || at % grid.unit_size != 0 ||
+          at >= geometry.size() ||
+          !scene_.source
+               ->read(trace.offset + sizeof(NodeDescriptor),
+                      std::as_writable_bytes(std::span(&tree, 1)))
+               .ok()) {
+        continue;
+      }
+      const bool sound =
+          is_leaf(trace, tree.firstLeafNode.value()) && is_leaf(trace, tree.lastLeafNode.value());
+      ForkData& fork = trace.number == kCatalogTree   ? header.catalogFile
+                       : trace.number == kExtentsTree ? header.extentsFile
+                                                      : header.attributesFile;
+      if (!sound || fork.totalBlocks.value() != 0) continue;
+      const uint64_t size = tree.totalNodes.value() * trace.other;
+      fork.logicalSize = size;
+      const auto blocks = static_cast<uint32_t>(
+          std::min<uint64_t>((size + grid.unit_size - 1) / grid.unit_size, UINT32_MAX));
+      fork.totalBlocks = blocks;
+      fork.extents[0].startBlock = static_cast<uint32_t>(at / grid.unit_size);
+      fork.extents[0].blockCount = blocks;
+    }
+  }
+
+  // Whether a tree's node is a leaf; number 0: it has none, which is as good.
+  bool is_leaf(const Trace& tree, uint32_t number) const {
+    if (number == 0) return tree.number != kCatalogTree;
+    std::vector<std::byte> node(tree.other);
+    return scene_.source->read(tree.offset + number * tree.other, node).ok() &&
+           looks_like_node(node, kLeafNode);
   }
 
   const Scene& scene_;

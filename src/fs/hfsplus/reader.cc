@@ -61,6 +61,8 @@ class Reader : public VolumeReader {
     read_attributes();
     read_catalog();
     live_.settle();
+    // A number that was given out already is no next one: the header is damaged.
+    if (live_.largest() >= age_.next_cnid) age_.next_cnid = 0;
     read_journal();
     push_own_files();
     push_live();
@@ -293,8 +295,7 @@ class Reader : public VolumeReader {
           }
         },
         [&](Bytes bytes) {
-          // What is older than the volume is a former one's: a sweep finds it.
-          if (first) each_stale(bytes, [&](const CatalogRecord& r) { add_stale(r); });
+          if (first) each_stale(bytes, [&](const CatalogRecord& r) { remnants_.add(r); });
         });
   }
 
@@ -314,10 +315,6 @@ class Reader : public VolumeReader {
           }
         },
         true);
-  }
-
-  void add_stale(const CatalogRecord& record) {
-    if (!age_.is_older(record)) remnants_.add(record);
   }
 
   // Which content a record is a hard link to: whether of a folder, and its number.
@@ -355,11 +352,11 @@ class Reader : public VolumeReader {
     each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
       const NodeRecords found = records_of(node);
       for (const Bytes record : found.records) {
-        each_stale(record, [&](const CatalogRecord& r) { add_stale(r); });
+        each_stale(record, [&](const CatalogRecord& r) { remnants_.add(r); });
         if (const auto extents = parse_extents(record, true)) tables_.stale_overflow.add(*extents);
         add_stale_attributes(record);
       }
-      each_stale(found.slack, [&](const CatalogRecord& r) { add_stale(r); });
+      each_stale(found.slack, [&](const CatalogRecord& r) { remnants_.add(r); });
     });
   }
 
@@ -449,6 +446,8 @@ class Reader : public VolumeReader {
     for (const bool folders : {true, false}) {
       for (const auto& [cnid, remnant] : remnants_.all()) {
         if (remnant.folder != folders) continue;
+        // What is older than the volume is a former one's: a sweep finds it.
+        if (!found_ && age_.is_older(cnid, remnant)) continue;
         if (live_.has(cnid)) {
           push_former_names(cnid, remnant);
           continue;

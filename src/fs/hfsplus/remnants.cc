@@ -60,6 +60,11 @@ bool VolumeAge::is_older(const CatalogRecord& record) const {
                    file.attributeModDate.value()}) < formatted;
 }
 
+bool VolumeAge::is_older(uint32_t cnid, const Remnant& remnant) const {
+  if (remnant.record) return is_older(*remnant.record);
+  return next_cnid != 0 && cnid >= next_cnid;
+}
+
 void Remnants::add(const CatalogRecord& record) {
   const uint32_t cnid = record.cnid();
   if (cnid < kFirstUser) return;

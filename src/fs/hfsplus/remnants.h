@@ -28,6 +28,7 @@ class LiveIndex {
  public:
   void add(uint32_t cnid, const PlacedName& name);
   void settle();  // sorts; to be called once, after the last add
+  uint32_t largest() const { return known_.empty() ? 0 : known_.back().cnid; }
   bool has(uint32_t cnid) const;
   bool has(uint32_t cnid, const PlacedName& name) const;
 
@@ -44,6 +45,7 @@ struct VolumeAge {
   uint32_t formatted = 0;  // seconds since 1904: when the root folder was made; 0: not known
   uint32_t next_cnid = 0;  // that the volume has not given out yet; 0: not known
   bool is_older(const CatalogRecord& record) const;
+  bool is_older(uint32_t cnid, const Remnant& remnant) const;
 };
 
 class Remnants {

@@ -1,0 +1,105 @@
+#include "scan/probe.h"
+
+#include <algorithm>
+
+#include "fs/detector.h"
+
+namespace undershelf {
+namespace {
+
+constexpr uint64_t kStep = 1 << 20;       // bytes
+constexpr size_t kMostPlaces = 4096;      // at which a sector is read
+constexpr size_t kLooked = 8192;          // bytes: HFS+ headers stand 1024 bytes in
+constexpr uint64_t kLeastVolume = 65536;  // bytes left in a gap
+
+std::vector<ByteRange> gaps(uint64_t size, std::vector<ByteRange>& taken) {
+  std::ranges::sort(taken, {}, &ByteRange::offset);
+  std::vector<ByteRange> free;
+  uint64_t at = 0;
+  for (const ByteRange& range : taken) {
+    const uint64_t end = std::min(range.offset, size);
+    if (end > at) free.push_back({at, end - at});
+    at = std::max(at, range.end());
+  }
+  if (at < size) free.push_back({at, size - at});
+  return free;
+}
+
+class Prober {
+ public:
+  Prober(const SourcePtr& source, const ReadOptions& options) : source_(source), options_(options) {
+    options_.headless = false;
+    for (const FileSystem& system : file_systems()) detectors_.push_back(system.make_detector());
+  }
+
+  void look_through(const ByteRange& gap) {
+    uint64_t behind = gap.offset;  // of what was found
+    // One read tells of the whole first MiB.
+    std::vector<uint64_t> places = headers_in({gap.offset, std::min(kStep, gap.length)});
+    for (const uint64_t place : places) take(place, gap, behind);
+    for (uint64_t at = gap.offset / kStep * kStep + kStep;
+         at + kLeastVolume <= gap.end() && looked_at_ < kMostPlaces; at += kStep) {
+      if (at < behind) continue;
+      for (const uint64_t place : headers_in({at, kLooked})) {
+        if (place == at) take(place, gap, behind);
+      }
+    }
+  }
+
+  std::vector<std::unique_ptr<VolumeReader>> found() { return std::move(found_); }
+
+ private:
+  // Where volumes begin whose headers stand in a range.
+  std::vector<uint64_t> headers_in(const ByteRange& range) {
+    ++looked_at_;
+    bytes_.resize(range.length);
+    source_->read(range.offset, bytes_);
+    std::vector<Trace> traces;
+    const size_t own = bytes_.size() / kSweepStep * kSweepStep;
+    for (const auto& detector : detectors_) {
+      detector->look({range.offset, std::span(bytes_).first(own), own}, traces);
+    }
+    std::vector<uint64_t> places;
+    for (const Trace& trace : traces) {
+      const bool at_its_start = trace.number <= trace.offset && trace.offset - trace.number <= 1024;
+      if (trace.kind == kHeaderTrace && at_its_start) places.push_back(trace.number);
+    }
+    std::ranges::sort(places);
+    places.erase(std::unique(places.begin(), places.end()), places.end());
+    return places;
+  }
+
+  void take(uint64_t place, const ByteRange& gap, uint64_t& behind) {
+    while (place >= behind && place >= gap.offset && place < gap.end()) {
+      auto reader = open_volume(source_, {place, gap.end() - place}, options_);
+      // What reaches into a partition is older than that.
+      if (!reader || place + reader->volume().length > gap.end()) return;
+      behind = place + reader->volume().length;
+      found_.push_back(std::move(reader));
+      const ByteRange next = overlap({behind, kLooked}, gap);
+      if (next.length == 0) return;
+      const std::vector<uint64_t> places = headers_in(next);
+      if (std::ranges::find(places, behind) == places.end()) return;
+      place = behind;
+    }
+  }
+
+  const SourcePtr& source_;
+  ReadOptions options_;
+  std::vector<std::unique_ptr<Detector>> detectors_;
+  std::vector<std::byte> bytes_;
+  size_t looked_at_ = 0;
+  std::vector<std::unique_ptr<VolumeReader>> found_;
+};
+
+}  // namespace
+
+std::vector<std::unique_ptr<VolumeReader>> volumes_in_gaps(const SourcePtr& source,
+                                                           std::vector<ByteRange> taken,
+                                                           const ReadOptions& options) {
+  Prober prober(source, options);
+  for (const ByteRange& gap : gaps(source->size(), taken)) prober.look_through(gap);
+  return prober.found();
+}
+
+}  // namespace undershelf

@@ -1,0 +1,259 @@
+// Deep scans: volumes that were formatted over, against what is known to be true of them, and
+// volumes whose headers, tables and maps are gone.
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "model/text.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+std::string last_part(const std::string& path) { return path.substr(path.rfind('/') + 1); }
+
+std::string folder_part(const std::string& path) {
+  const size_t slash = path.rfind('/');
+  return slash == std::string::npos ? "" : last_part(path.substr(0, slash));
+}
+
+std::vector<Json> rows_of(const std::string& shelf, std::vector<std::string> more = {}) {
+  more.insert(more.begin(), {"list", shelf, "--format", "jsonl"});
+  std::vector<Json> rows = undershelf(more).lines();
+  std::erase_if(rows, [](const Json& row) { return !row["stream"].is_null(); });
+  return rows;
+}
+
+// SHA-256 of what an export brings back, by id.
+std::map<int64_t, std::string> exported(const std::string& shelf, const std::string& bag) {
+  std::map<int64_t, std::string> hashes;
+  undershelf({"export", shelf, "--to", bag, "--forks", "skip"});
+  for (const Json& record : shell("cat " + quoted(bag + "/exported.jsonl")).lines()) {
+    if (!record.contains("stream")) hashes[record["id"]] = record["sha256"];
+  }
+  return hashes;
+}
+
+class Formatted : public testing::TestWithParam<const char*> {
+ protected:
+  void SetUp() override {
+    write_file(image_, sample(GetParam()));
+    const Outcome outcome = undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep"});
+    ASSERT_EQ(outcome.code, 0) << outcome.err;
+    rows_ = rows_of(shelf_);
+  }
+
+  std::vector<const Json*> find(const Json& one) const {
+    std::vector<const Json*> found;
+    const std::string name = last_part(one["path"]);
+    for (const Json& row : rows_) {
+      if (row["state"] != one["state"] || row["kind"] != one["kind"]) continue;
+      // Without its long name, the first letter of a deleted file on FAT is lost.
+      std::string shown = row["name"];
+      if (row["marked_deleted"] == true && shown.starts_with('_')) shown[0] = name[0];
+      if (shown == name) found.push_back(&row);
+    }
+    return found;
+  }
+
+  TempFolder folder_;
+  std::string image_ = folder_.path("card.img");
+  std::string shelf_ = folder_.path("card.shelf");
+  std::vector<Json> rows_;
+};
+
+TEST_P(Formatted, WhateverIsStillNamedIsListedOnceInItsFolder) {
+  std::set<int64_t> expected;
+  size_t told = 0;
+  for (const Json& one : truth(GetParam())) {
+    const auto found = find(one);
+    for (const Json* row : found) expected.insert((*row)["id"].get<int64_t>());
+    if (!one.value("told", true)) continue;
+    ++told;
+    ASSERT_EQ(found.size(), 1U) << one["path"];
+    const Json& row = *found[0];
+    const std::string path = one["path"];
+    if (one["state"] == "live") {
+      EXPECT_EQ(row["path"], path);
+    } else if (one["parent_told"] == true) {
+      EXPECT_EQ(folder_part(row["path"]), folder_part(path)) << row["path"];
+    }
+    if (one["kind"] != "file" || !one.value("placed", true)) continue;
+    EXPECT_EQ(row["size"], one["size"]) << path;
+    const auto second = [](const Json& time) { return time.dump().substr(0, 20); };
+    EXPECT_EQ(second(row["modified"]), second(one["modified"])) << path;
+  }
+  EXPECT_GT(told, 40U);
+  for (const Json& row : rows_) {
+    const bool made_up = row["name"].get<std::string>().starts_with("[folder ");
+    EXPECT_TRUE(made_up || expected.contains(row["id"].get<int64_t>())) << row["path"];
+  }
+}
+
+TEST_P(Formatted, EveryByteThatSurvivedComesBackAndNothingIsPromisedFalsely) {
+  const auto hashes = exported(shelf_, folder_.path("bag"));
+  size_t whole = 0;
+  for (const Json& one : truth(GetParam())) {
+    if (one["kind"] != "file" || !one.value("told", true)) continue;
+    const Json& row = *find(one).front();
+    const auto hash = hashes.find(row["id"].get<int64_t>());
+    const bool same = hash != hashes.end() && hash->second == one["sha256"];
+    const bool survived = one["surviving_bytes"] == one["size"] && one.value("placed", true);
+    EXPECT_TRUE(same || !survived) << one["path"] << " " << row["rating"];
+    const bool promised = row["rating"] == "whole" || row["rating"] == "likely";
+    EXPECT_TRUE(same || !promised) << one["path"] << " " << row["score"];
+    whole += same;
+  }
+  EXPECT_GE(whole, 2U);  // the new ones at least
+}
+
+TEST_P(Formatted, TheFormerVolumeIsNamedAsSuch) {
+  const auto volumes = undershelf({"volumes", shelf_, "--format", "jsonl"}).lines();
+  ASSERT_EQ(volumes.size(), 2U);
+  EXPECT_EQ(volumes[0]["standing"], "current");
+  EXPECT_EQ(volumes[0]["live"], 2);
+  EXPECT_EQ(volumes[1]["standing"], "former");
+  EXPECT_GT(volumes[1]["former"], 40);
+  // The sample's name says what it was.
+  const std::string name = GetParam();
+  const std::string system = volumes[1]["file_system"];
+  EXPECT_TRUE(name.starts_with("formatted-" + system)) << system;
+}
+
+TEST_P(Formatted, AKilledSweepGoesOnAndQuickFindsKeepTheirIds) {
+  const std::string shelf = folder_.path("second.shelf");
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf}).code, 0);
+  const std::vector<Json> quick = rows_of(shelf);
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"}).code, 0);
+  std::map<int64_t, Json> deep;
+  for (const Json& row : rows_of(shelf)) deep[row["id"]] = row;
+  for (const Json& row : quick) EXPECT_EQ(deep[row["id"].get<int64_t>()]["path"], row["path"]);
+  // As a killed scan leaves it: half of the source was looked at, nothing was put together.
+  {
+    SQLite::Database db(shelf, SQLite::OPEN_READWRITE);
+    db.exec("UPDATE sweep SET position=8388608");
+    db.exec("DELETE FROM traces WHERE offset>=8388608");
+    for (const char* table : {"streams", "names", "evidence", "structures"}) {
+      db.exec(std::string("DELETE FROM ") + table +
+              " WHERE entry IN (SELECT id FROM entries WHERE state='former')");
+    }
+    db.exec("DELETE FROM entries WHERE state='former'");
+    db.exec("DELETE FROM volumes WHERE standing='former'");
+    db.exec("UPDATE scans SET state='running', ended=NULL WHERE depth='deep'");
+  }
+  const Outcome again = undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"});
+  ASSERT_EQ(again.code, 0) << again.err;
+  const auto without_id = [](std::vector<Json> rows) {
+    std::multiset<std::string> texts;
+    for (Json& row : rows) {
+      row.erase("id");
+      row.erase("volume");
+      texts.insert(row.dump());
+    }
+    return texts;
+  };
+  EXPECT_EQ(without_id(rows_of(shelf)), without_id(rows_));
+}
+
+INSTANTIATE_TEST_SUITE_P(Samples, Formatted,
+                         testing::Values("formatted-fat32-again", "formatted-fat32-clusters",
+                                         "formatted-fat32-to-ntfs", "formatted-exfat-again",
+                                         "formatted-exfat-clusters", "formatted-exfat-to-fat32",
+                                         "formatted-ntfs-again", "formatted-ntfs-clusters",
+                                         "formatted-ntfs-to-exfat", "formatted-hfsplus-again",
+                                         "formatted-hfsplus-to-ntfs"),
+                         [](const auto& sample_info) {
+                           std::string name = sample_info.param;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+// Damage that a quick scan cannot get past.
+struct Wiped {
+  const char* sample;
+  std::vector<ByteRange> gone;  // bytes of the image; an offset above 2^63 counts from its end
+};
+
+constexpr uint64_t from_end(uint64_t bytes) { return UINT64_MAX - bytes + 1; }
+
+void PrintTo(const Wiped& wiped, std::ostream* out) { *out << wiped.sample; }
+
+class Damaged : public testing::TestWithParam<Wiped> {};
+
+TEST_P(Damaged, TheTreeComesBackAsIfItWereThere) {
+  const TempFolder folder;
+  std::string image = sample(GetParam().sample);
+  for (const ByteRange& range : GetParam().gone) {
+    const uint64_t at = range.offset < image.size() ? range.offset : image.size() + range.offset;
+    image.replace(at, range.length, range.length, '\0');
+  }
+  write_file(folder.path("card.img"), image);
+  const std::string shelf = folder.path("shelf");
+  const Outcome outcome =
+      undershelf({"scan", folder.path("card.img"), "--shelf", shelf, "--depth", "deep"});
+  EXPECT_LE(outcome.code, 1) << outcome.err;
+  const auto hashes = exported(shelf, folder.path("bag"));
+  const std::vector<Json> rows = rows_of(shelf);
+  size_t files = 0;
+  size_t here = 0;
+  for (const Json& one : truth(GetParam().sample)) {
+    if (one["kind"] != "file" || one["state"] != "live") continue;
+    ++files;
+    for (const Json& row : rows) {
+      if (last_part(row["path"]) != last_part(one["path"]) || row["state"] != "live") continue;
+      const auto hash = hashes.find(row["id"].get<int64_t>());
+      if (hash == hashes.end() || hash->second != one["sha256"]) continue;
+      ++here;
+      break;
+    }
+  }
+  EXPECT_EQ(here, files);
+  const auto volumes = undershelf({"volumes", shelf, "--format", "jsonl"}).lines();
+  ASSERT_EQ(volumes.size(), 1U);
+  EXPECT_EQ(volumes[0]["standing"], "current");
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Volumes, Damaged,
+    testing::Values(
+        Wiped{"exfat-camera", {{0, 24 * 512}}},  // both boot regions
+        Wiped{"exfat-camera-fuse", {{0, 24 * 512}}},
+        Wiped{"ntfs-4k-sectors", {{0, 4096}, {from_end(4096), 4096}}},  // both boot sectors
+        Wiped{"ntfs-64k-clusters", {{0, 512}, {from_end(512), 512}}},
+        Wiped{"hfsplus-charts", {{1024, 512}, {from_end(1024), 512}}},  // both volume headers
+        Wiped{"fat32-logger", {{0, 16 * 512}}}));  // the boot sector and its backup
+
+// Maps that are gone: the same volumes are found where they lie.
+TEST(Maps, VolumesAreFoundWithoutTheirMap) {
+  for (const char* name : {"disk-gpt", "disk-mbr-logical"}) {
+    const TempFolder folder;
+    std::string image = sample(name);
+    image.replace(0, 40 * 512, 40 * 512, '\0');
+    image.replace(image.size() - 40 * 512, 40 * 512, 40 * 512, '\0');
+    write_file(folder.path("disk.img"), image);
+    const std::string shelf = folder.path("shelf");
+    const Outcome outcome =
+        undershelf({"scan", folder.path("disk.img"), "--shelf", shelf, "--depth", "deep"});
+    EXPECT_EQ(outcome.code, 0) << outcome.err;
+    const auto volumes = undershelf({"volumes", shelf, "--format", "jsonl"}).lines();
+    const std::vector<Json> expected = truth(name);
+    EXPECT_EQ(volumes.size(), expected.size()) << outcome.err;
+    for (const Json& one : expected) {
+      const auto found = std::ranges::find(
+          volumes, one["offset"], [](const Json& v) -> const Json& { return v["offset"]; });
+      ASSERT_NE(found, volumes.end()) << one;
+      EXPECT_EQ((*found)["standing"], "current");
+      int64_t files = 0;
+      for (const Json& row : truth(one["sample"])) {
+        files += row["kind"] == "file" && row["state"] == "live";
+      }
+      EXPECT_EQ((*found)["live"], files);
+    }
+  }
+}
+
+}  // namespace
+}  // namespace undershelf::test
