@@ -3,10 +3,16 @@
 The volumes are those of fat_logger.py; their truth holds here as well, so a disk's truth file only
 says which sample lies where.
 """
+import io
 import json
 import pathlib
+import random
 import subprocess
 import sys
+import zipfile
+
+from card import Card
+from scenario import chart, note, readings
 
 SAMPLES = pathlib.Path(__file__).resolve().parent.parent / "samples"
 
@@ -20,10 +26,8 @@ def disk(name, size, map_text, volumes):
     subprocess.run(["/sbin/sfdisk", "-q", image], input=map_text.encode(), check=True)
     with open(image, "r+b") as f:
         for offset, sample in volumes:
-            packed = SAMPLES / f"{sample}.img.zst"
             f.seek(offset)
-            f.write(subprocess.run(["zstd", "-dcq", packed], check=True,
-                                   capture_output=True).stdout)
+            f.write(unpacked(sample))
     with open(SAMPLES / f"{name}.truth.jsonl", "w", encoding="utf-8") as out:
         for offset, sample in volumes:
             out.write(json.dumps({"offset": offset, "sample": sample}) + "\n")
@@ -54,7 +58,39 @@ def gpt():
          [(MIB, "fat16-logger"), (40 * MIB, "fat16-fragments")])
 
 
-RECIPES = {"disk-mbr-logical": mbr_logical, "disk-gpt": gpt}
+def with_images():
+    """A volume that keeps disk images as ordinary files, some of them deleted, besides content that
+    looks like nothing."""
+    card = Card("fat32-images", 100 * MIB, ["mkfs.fat", "-F", "32", "-s", "1", "-i", "0A11CE77", "-n",
+                                            "IMAGES"], 512)
+    noise = random.Random(77)
+    counted = b"".join(n.to_bytes(4, "little") for n in range(200_000))
+    when = "2026-05-01 08:00:00"
+    card.mtools_write("Noise.bin", noise.randbytes(200_000), when)
+    card.mtools_write("Counted.bin", counted, when)
+    card.mtools_write("Plain.txt", note("Plain", "2026-05-01", 300_000), when)
+    card.mtools_write("Chart.png", chart("Chart", 400, 300), when)
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        for n in range(40):
+            stamp = zipfile.ZipInfo(f"Lines/Line {n}.csv", (2026, 5, 1, 8, 0, 0))
+            archive.writestr(stamp, readings(f"Z{n}", "2026-05-01", 2000))
+    card.mtools_write("Lines.zip", packed.getvalue(), when)
+    for sample in ("fat12-floppy", "fat16-fragments", "ntfs-4k-sectors", "hfsplus-iso"):
+        card.mtools_write(f"{sample}.img", unpacked(sample), when)
+    card.mtools_write("Lost floppy.img", unpacked("fat12-floppy"), when)
+    card.mtools_write("Lost office.img", unpacked("ntfs-64k-clusters")[:40 * MIB], when)
+    card.mtools_delete("Lost floppy.img", "2026-05-02 08:00:00")
+    card.mtools_delete("Lost office.img", "2026-05-02 08:00:00")
+    card.finish()
+
+
+def unpacked(sample):
+    return subprocess.run(["zstd", "-dcq", SAMPLES / f"{sample}.img.zst"], check=True,
+                          capture_output=True).stdout
+
+
+RECIPES = {"fat32-images": with_images, "disk-mbr-logical": mbr_logical, "disk-gpt": gpt}
 
 if __name__ == "__main__":
     for wanted in sys.argv[1:] or RECIPES:

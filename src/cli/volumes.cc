@@ -49,6 +49,10 @@ void print_table(const std::vector<VolumeRecord>& volumes) {
   }
   table.print();
   for (const VolumeRecord& record : volumes) {
+    if (record.inside) {
+      std::cout << fmt::format("note on volume {}: It lies inside the lost file with id {}.\n",
+                               record.id, *record.inside);
+    }
     for (const std::string& note : record.volume.notes) {
       std::cout << fmt::format("note on volume {}: {}\n", record.id, note);
     }

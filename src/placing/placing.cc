@@ -197,7 +197,8 @@ class Placer {
     const ClusterGrid& grid = grids_.at(stream.volume);
     // Whatever lost file lay where this one starts was deleted by then.
     const LostMap::Holding before = held_.at_or_after(stream.first);
-    if (before.range.length > 0 && before.range.offset <= stream.first) {
+    if (before.range.length > 0 && before.range.offset <= stream.first &&
+        lost_[before.stream].volume == stream.volume) {
       lost_[before.stream].overwritten = true;
     }
     if (stream.fixed) return hold(stream.hint, number);

@@ -3,6 +3,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 #include <vector>
 
@@ -197,36 +198,46 @@ class Rater {
     Verdict verdict;
   };
 
+  struct Loaded {
+    int64_t born;
+    int64_t id;
+    Pieces pieces;
+  };
+
+  // What lies inside a file is no rival of the file, nor of anything else outside.
   void load_rivals() {
-    struct Loaded {
-      int64_t born;
-      int64_t id;
-      Pieces pieces;
-    };
-    std::vector<Loaded> loaded;
+    std::map<int64_t, std::vector<Loaded>> loaded;  // by the volume inside a file, 0 for all others
     SQLite::Statement row(db_, R"sql(
-      SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size
-      FROM streams s JOIN entries e ON e.id=s.entry
+      SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
+             CASE WHEN v.inside IS NULL THEN 0 ELSE v.id END
+      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
       WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL
         AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
-      loaded.push_back({row.getColumn(1).getInt64(), row.getColumn(0).getInt64(),
-                        truncated(pieces_of(row.getColumn(2)), size_of(row.getColumn(3)))});
+      loaded[row.getColumn(4).getInt64()].push_back(
+          {row.getColumn(1).getInt64(), row.getColumn(0).getInt64(),
+           truncated(pieces_of(row.getColumn(2)), size_of(row.getColumn(3)))});
     }
+    for (auto& [volume, streams] : loaded) add_rivals(streams);
+    std::ranges::sort(rivals_, {}, &LostStream::id);
+  }
+
+  void add_rivals(std::vector<Loaded>& loaded) {
     std::ranges::sort(loaded, [](const Loaded& a, const Loaded& b) {
       return a.born != b.born ? a.born < b.born : a.id < b.id;
     });
     std::vector<LostClaim> claims;
+    std::vector<LostStream> streams;
     for (const Loaded& stream : loaded) {
       for (const Piece& piece : stream.pieces) {
         if (piece.kind == Piece::Kind::range) {
-          claims.push_back({{piece.offset, piece.length}, static_cast<uint32_t>(rivals_.size())});
+          claims.push_back({{piece.offset, piece.length}, static_cast<uint32_t>(streams.size())});
         }
       }
-      rivals_.push_back({stream.id, stream.born});
+      streams.push_back({stream.id, stream.born});
     }
-    find_rivals(rivals_, claims);
-    std::ranges::sort(rivals_, {}, &LostStream::id);
+    find_rivals(streams, claims);
+    rivals_.insert(rivals_.end(), streams.begin(), streams.end());
   }
 
   std::vector<Changed> weigh_all() {

@@ -15,6 +15,7 @@
 #include "shelf/schema.h"
 #include "shelf/writer.h"
 #include "tree/merge.h"
+#include "tree/nested.h"
 #include "tree/trash.h"
 #include "tree/tree.h"
 
@@ -61,10 +62,11 @@ class Scan {
   void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume) {
     writer.finish();
     readers_.try_emplace(writer.volume_id(), &reader);
-    former_[writer.volume_id()] = volume.standing == "former";
+    const bool is_former = volume.standing == "former";
+    former_[writer.volume_id()] = is_former;
     ++result_.volumes;
-    result_.source_is_short =
-        result_.source_is_short || volume.offset + volume.length > source_->size();
+    const bool ends_late = volume.offset + volume.length > source_->size();
+    result_.source_is_short = result_.source_is_short || (ends_late && !is_former);
   }
 
   void look_deeply() {
@@ -131,6 +133,7 @@ class Scan {
     };
     place_open_streams(shelf_, claims, used,
                        options_.check == Check::none ? nullptr : source_.get());
+    mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
     read_trash(shelf_, source_, options_.read.zone);
     if (options_.check == Check::sample) {

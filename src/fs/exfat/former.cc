@@ -173,6 +173,13 @@ class Assembler {
     drafts_.push_back(std::move(draft));
   }
 
+  // How many folders begin where other folders say.
+  size_t folders_named(const Grid& grid) const {
+    return static_cast<size_t>(std::ranges::count_if(told_, [&](const Told& told) {
+      return told.folder && starts_at(grid.place_of(told.first - kFirstCluster));
+    }));
+  }
+
   bool starts_at(uint64_t place) const {
     const auto part = std::ranges::lower_bound(sectors_, place, {}, &Trace::offset);
     return part != sectors_.end() && part->offset == place;
@@ -254,7 +261,9 @@ class Assembler {
       draft.volume_start = start;
       geometry->notes.clear();
       draft.geometry = std::move(geometry);
-      draft.votes = folders(draft).size();
+      // A boot sector and its backup are alike: of the places that each may stand for, that one is
+      // right at which something is where it says.
+      draft.votes = folders_named(draft.grid);
       if (draft.votes == 0 && !has_root(draft)) continue;
       add(std::move(draft));
     }

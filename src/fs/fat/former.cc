@@ -61,6 +61,7 @@ class Assembler {
       claim_starts(draft);
       drafts_.push_back(std::move(draft));
     }
+    for (const Draft& draft : present_) add_to_current(draft);
     for (Draft& draft : drafts_) finish(draft);
     return std::move(assembled_);
   }
@@ -98,7 +99,7 @@ class Assembler {
         present.since = oldest;
         std::erase_if(present.starts,
                       [&](const Trace& start) { return !belongs(present, start.offset); });
-        if (!present.starts.empty() || !insides(present).empty()) add_to_current(present);
+        present_.push_back(std::move(present));
       }
       if (!former.starts.empty()) drafts_.push_back(std::move(former));
     }
@@ -146,6 +147,7 @@ class Assembler {
     Found found;
     found.swept = true;
     fill(found, draft);
+    if (found.folders.empty() && found.insides.empty()) return;
     const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
     assembled_.push_back(
         {make_reader(scene_.source, where, *draft.geometry, scene_.options, std::move(found)),
@@ -212,12 +214,24 @@ class Assembler {
            draft.grid.start + n * size < std::min(trace.end(), end); ++n) {
         const uint64_t place = draft.grid.start + n * size;
         if (scene_.is_held({place, size}) || !belongs(draft, place)) continue;
+        if (lies_in_smaller(draft, place)) continue;
         found.push_back(static_cast<uint32_t>(n + kFirstCluster));
       }
     }
     std::ranges::sort(found);
     found.erase(std::unique(found.begin(), found.end()), found.end());
     return found;
+  }
+
+  // Whether a volume inside the draft's, as that of an image kept in a file, covers a place.
+  bool lies_in_smaller(const Draft& draft, uint64_t place) const {
+    return std::ranges::any_of(drafts_, [&](const Draft& other) {
+      // Without its boot sector, at least a fixed root may lie before its clusters.
+      const uint64_t begin = other.geometry ? other.volume_start
+                                            : other.grid.start - std::min(other.grid.start, kMostRoot);
+      return !(other.grid == draft.grid) && begin > draft.grid.start &&
+             end_of(other) < end_of(draft) && place >= begin && place < end_of(other);
+    });
   }
 
   uint64_t end_of(const Draft& draft) const {
@@ -408,6 +422,7 @@ class Assembler {
   std::vector<Trace> entries_;
   std::vector<Trace> tables_;
   CodePage code_page_;
+  std::vector<Draft> present_;  // what of current volumes their own structures do not lead to
   std::vector<Draft> drafts_;
   std::vector<Assembled> assembled_;
 };

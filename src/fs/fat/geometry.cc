@@ -132,7 +132,12 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
     const bool still_wrong = !g || confirmed.strangers >= confirmed.folders;
     if (still_wrong) {
       std::optional<Geometry> inferred = infer_geometry(source);
-      if (inferred && (!g || confirm(volume, *inferred) > confirmed)) g = std::move(inferred);
+      // Where a FAT begins as the boot sector says, another one is an image's inside a file.
+      const bool contradicts = g && inferred && begins_like_fat(volume, *g, 0) &&
+                               inferred->fat_offset != g->fat_offset;
+      if (inferred && !contradicts && (!g || confirm(volume, *inferred) > confirmed)) {
+        g = std::move(inferred);
+      }
     }
   }
   if (g && g->volume_size > volume.size()) {

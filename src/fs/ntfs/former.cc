@@ -407,10 +407,10 @@ class Assembler {
                                            (evidence >= 100 ? 30 : evidence * 30 / 100));
     geometry.notes = {
         draft.records.empty()
-            ? "$MFT is lost, and none of its records was found: names and sizes come from the "
-              "indexes of folders, contents are not known."
-            : fmt::format("$MFT is lost; {} of its records were found{}.", draft.records.size(),
-                          header ? "" : ", and tell the layout")};
+            ? "None of its records was found: names and sizes come from the indexes of folders, "
+              "contents are not known."
+            : fmt::format("It was put together from {} records of $MFT{}.", draft.records.size(),
+                          header ? "" : "; what they say of each other tells its layout")};
     const ByteRange where{grid.start, geometry.volume_size};
     Found found;
     uint64_t numbers = 0;  // that index blocks speak of
