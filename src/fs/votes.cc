@@ -44,6 +44,20 @@ VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most) {
   return best.empty() ? VotedGrid{} : best.front();
 }
 
+size_t votes_above_chance(size_t pins, uint64_t bytes) {
+  constexpr double kRare = 0.001;  // times that chance may do it, of all starts and unit sizes
+  constexpr double kSizes = 16;
+  constexpr size_t kMost = 1000;
+  const double places = std::max(1.0, static_cast<double>(bytes) / 512);
+  const double mean = static_cast<double>(pins) / places;
+  double expected = places * kSizes;  // starts that get at least so many votes, about
+  for (size_t votes = 1; votes < kMost; ++votes) {
+    expected *= mean / static_cast<double>(votes);
+    if (votes >= 2 && expected < kRare) return votes;
+  }
+  return kMost;
+}
+
 bool is_on(const Grid& grid, const Pin& pin) {
   return pin.place >= grid.start && pin.unit == (pin.place - grid.start) / grid.unit_size &&
          (pin.place - grid.start) % grid.unit_size == 0;

@@ -39,6 +39,9 @@ std::vector<VotedGrid> most_voted(std::span<const Pin> pins, uint64_t least, uin
                                   size_t count);
 // The first of them; no votes if there are no pins.
 VotedGrid most_voted(std::span<const Pin> pins, uint64_t least, uint64_t most);
+// How many votes say something: fewer than so many of `pins` pins may well agree by chance, on a
+// source of `bytes` bytes. At least 2.
+size_t votes_above_chance(size_t pins, uint64_t bytes);
 bool is_on(const Grid& grid, const Pin& pin);
 
 // A file whose first byte lies in a unit, and what its name says it is.

@@ -140,8 +140,10 @@ class Assembler {
 
   // Takes the layout that votes and content speak for most; false if none is left that they do.
   bool vote() {
+    const std::vector<Pin> all = pins();
     const std::vector<VotedGrid> candidates =
-        most_voted(pins(), kLeastCluster, kMostCluster, kCandidates);
+        most_voted(all, kLeastCluster, kMostCluster, kCandidates);
+    const size_t enough = votes_above_chance(all.size(), scene_.source->size());
     const std::vector<KnownFile> known = files();
     const VotedGrid* best = nullptr;
     int most = 0;
@@ -150,8 +152,9 @@ class Assembler {
       constexpr int kLeast = 12;  // two folders, or one and the content of several files
       const bool taken = std::ranges::any_of(
           drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
-      const int score = kVote * static_cast<int>(std::min<size_t>(candidate.votes, 1000)) +
-                        score_by_content(*scene_.source, candidate.grid, known);
+      const int votes =
+          candidate.votes < enough ? 1 : static_cast<int>(std::min<size_t>(candidate.votes, 1000));
+      const int score = kVote * votes + score_by_content(*scene_.source, candidate.grid, known);
       if (!taken && score >= kLeast && score > most) {
         best = &candidate;
         most = score;

@@ -16,8 +16,9 @@
 namespace undershelf::fat {
 namespace {
 
-constexpr size_t kMostVolumes = 64;   // put together from one source
-constexpr size_t kMostHeaders = 256;  // looked at
+constexpr size_t kMostVolumes = 64;     // put together from one source
+constexpr size_t kMostHeaders = 256;    // looked at
+constexpr size_t kMostVotes = 500'000;  // folders that vote
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
@@ -53,9 +54,11 @@ class Assembler {
     take_headers();
     while (drafts_.size() < kMostVolumes) {
       std::vector<Pin> pins;
-      std::ranges::transform(starts_, std::back_inserter(pins), pin_of);
+      // Where there are very many, a part of them tells as much.
+      const size_t step = starts_.size() / kMostVotes + 1;
+      for (size_t i = 0; i < starts_.size(); i += step) pins.push_back(pin_of(starts_[i]));
       const auto [grid, votes] = most_voted(pins, kLeastCluster, kMostCluster);
-      if (votes < 2) break;
+      if (votes < votes_above_chance(pins.size(), scene_.source->size())) break;
       Draft draft;
       draft.grid = grid;
       claim_starts(draft);
@@ -227,8 +230,9 @@ class Assembler {
   bool lies_in_smaller(const Draft& draft, uint64_t place) const {
     return std::ranges::any_of(drafts_, [&](const Draft& other) {
       // Without its boot sector, at least a fixed root may lie before its clusters.
-      const uint64_t begin = other.geometry ? other.volume_start
-                                            : other.grid.start - std::min(other.grid.start, kMostRoot);
+      const uint64_t begin = other.geometry
+                                 ? other.volume_start
+                                 : other.grid.start - std::min(other.grid.start, kMostRoot);
       return !(other.grid == draft.grid) && begin > draft.grid.start &&
              end_of(other) < end_of(draft) && place >= begin && place < end_of(other);
     });

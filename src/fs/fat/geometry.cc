@@ -133,8 +133,8 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
     if (still_wrong) {
       std::optional<Geometry> inferred = infer_geometry(source);
       // Where a FAT begins as the boot sector says, another one is an image's inside a file.
-      const bool contradicts = g && inferred && begins_like_fat(volume, *g, 0) &&
-                               inferred->fat_offset != g->fat_offset;
+      const bool contradicts =
+          g && inferred && begins_like_fat(volume, *g, 0) && inferred->fat_offset != g->fat_offset;
       if (inferred && !contradicts && (!g || confirm(volume, *inferred) > confirmed)) {
         g = std::move(inferred);
       }

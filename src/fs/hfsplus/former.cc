@@ -19,7 +19,8 @@ namespace undershelf::hfsplus {
 namespace {
 
 constexpr size_t kMostVolumes = 64;
-constexpr size_t kMostFiles = 20'000;                        // looked at for their format
+constexpr size_t kMostFiles = 20'000;   // looked at for their format
+constexpr size_t kMostNodes = 500'000;  // looked at: what they tell is held in memory
 constexpr uint64_t kLeastBlock = 512, kMostBlock = 1 << 20;  // bytes
 constexpr uint64_t kUsualBlock = 4096;                       // bytes
 constexpr int kLeastScore = 4;                               // of content, to be believed
@@ -39,6 +40,7 @@ class Assembler {
     for (const Trace& run : scene.of_kind(kLeafNodes)) {
       for (uint64_t at = run.offset; at < run.end(); at += run.other) {
         if (in_use_.contains(at) || scene.is_held({at, run.other})) continue;
+        if (++count_ > kMostNodes) continue;
         add_node({at, run.other, kLeafNodes, run.number, run.other}, false);
       }
     }
@@ -310,6 +312,7 @@ class Assembler {
   std::set<uint64_t> in_use_;  // places of nodes of current catalogs
   std::vector<std::pair<ByteRange, VolumeAge>> ages_;
   std::vector<Found::Nodes> nodes_;
+  size_t count_ = 0;        // nodes
   size_t own_nodes_ = 0;    // runs of nodes that no current catalog uses
   bool has_older_ = false;  // records that no current volume can have made
   std::vector<Pin> pins_;

@@ -20,6 +20,7 @@ constexpr size_t kMostVolumes = 64;
 constexpr size_t kLeastRecords = 4;         // fewer, with no header, are not taken for a volume
 constexpr uint64_t kMostNumber = 16 << 20;  // of a record, unless very many were found
 constexpr size_t kLeastBlocks = 2;          // of an index, likewise
+constexpr size_t kMostBlocks = 200'000;     // read for one volume: what they name is held in memory
 constexpr uint64_t kUsualCluster = 4096;    // bytes; where nothing tells and nothing depends on it
 constexpr uint64_t kMirrored = 4;           // records of which $MFTMirr has copies
 constexpr uint64_t kRoom = 4;          // records are foreseen for so many times the highest folder
@@ -115,10 +116,9 @@ class Assembler {
   // Sorts records into fragments.
   void gather() {
     std::map<std::pair<int64_t, uint32_t>, size_t> by_base;
-    size_t total = 0;
     const std::vector<Trace> runs = scene_.of_kind(kRecords);
-    for (const Trace& run : runs) total += run.length / run.other;
-    const uint64_t most_number = std::max<uint64_t>(kMostNumber, 8 * total);
+    for (const Trace& run : runs) total_ += run.length / run.other;
+    const uint64_t most_number = std::max<uint64_t>(kMostNumber, 8 * total_);
     for (const Trace& run : runs) {
       if (run.number == kNoNumber) continue;
       const auto size = static_cast<uint32_t>(run.other);
@@ -243,14 +243,17 @@ class Assembler {
   void place(Fragment fragment) {
     std::vector<Candidate> candidates = layouts_;
     const VotedGrid voted = most_voted(fragment.pins, kLeastCluster, kMostCluster);
-    if (voted.votes >= 2) candidates.push_back({voted.grid, std::nullopt, 0});
+    const uint64_t size = scene_.source->size();
+    if (voted.votes >= votes_above_chance(fragment.pins.size(), size))
+      candidates.push_back({voted.grid, std::nullopt, 0});
     std::vector<Pin> all_pins = fragment.pins;
     all_pins.insert(all_pins.end(), table_pins_.begin(), table_pins_.end());
     const VotedGrid by_tables = most_voted(all_pins, kLeastCluster, kMostCluster);
-    if (by_tables.votes >= 2) candidates.push_back({by_tables.grid, std::nullopt, 0});
+    if (by_tables.votes >= votes_above_chance(all_pins.size(), size))
+      candidates.push_back({by_tables.grid, std::nullopt, 0});
     for (const uint64_t start : scene_.starts) {
-      for (uint64_t size = kLeastCluster; size <= kMostCluster; size *= 2) {
-        candidates.push_back({{start, size}, std::nullopt, 0});
+      for (uint64_t cluster = kLeastCluster; cluster <= kMostCluster; cluster *= 2) {
+        candidates.push_back({{start, cluster}, std::nullopt, 0});
       }
     }
     const Candidate* best = nullptr;
@@ -363,7 +366,9 @@ class Assembler {
   }
 
   void leftover(Fragment fragment) {
-    if (fragment.records.size() < kLeastRecords) return;
+    // Single records may lie as a table's by chance, if there are very many.
+    const size_t least = std::max(kLeastRecords, votes_above_chance(total_, scene_.source->size()));
+    if (fragment.records.size() < least) return;
     Candidate layout;
     for (const auto& [key, drafts] : volumes_) {
       for (const Draft& draft : drafts) {
@@ -414,12 +419,21 @@ class Assembler {
     const ByteRange where{grid.start, geometry.volume_size};
     Found found;
     uint64_t numbers = 0;  // that index blocks speak of
+    size_t left_out = 0;
     for (const auto& [folder, blocks] : blocks_) {
       for (const Trace& block : blocks) {
         if (overlap(block.range(), where).length != block.length) continue;
+        if (found.blocks.size() >= kMostBlocks) {
+          left_out += 1;
+          continue;
+        }
         found.blocks.push_back({block.range(), block.other, is_only_volume(block)});
         numbers = std::max(numbers, std::min<uint64_t>(folder + 1, kMostNumber) * kRoom);
       }
+    }
+    if (left_out > 0) {
+      geometry.notes.push_back(
+          fmt::format("{} index blocks more than can be read were found.", left_out));
     }
     uint64_t total = 0;  // bytes of the table
     for (const Placed& record : draft.records) {
@@ -460,6 +474,7 @@ class Assembler {
   std::vector<Fragment> fragments_;
   std::map<std::pair<uint64_t, uint64_t>, std::vector<Draft>> volumes_;  // by start, cluster size
   std::vector<Assembled> assembled_;
+  size_t total_ = 0;  // records found
 };
 
 }  // namespace
