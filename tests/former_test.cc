@@ -5,10 +5,12 @@
 
 #include <algorithm>
 #include <map>
+#include <random>
 #include <set>
 
 #include "model/text.h"
 #include "support.h"
+#include "sweep/sweep.h"
 
 namespace undershelf::test {
 namespace {
@@ -253,6 +255,180 @@ TEST(Maps, VolumesAreFoundWithoutTheirMap) {
       EXPECT_EQ((*found)["live"], files);
     }
   }
+}
+
+// A volume that keeps disk images as files: those in living files are no volumes, those in lost
+// files are said to lie inside them.
+TEST(Noise, ImagesInsideFilesAreToldApart) {
+  const TempFolder folder;
+  const std::string image = folder.path("card.img");
+  const std::string shelf = folder.path("shelf");
+  write_file(image, sample("fat32-images"));
+  ASSERT_EQ(undershelf({"scan", image, "--shelf", shelf, "--depth", "deep"}).code, 0);
+  const auto volumes = undershelf({"volumes", shelf, "--format", "jsonl"}).lines();
+  std::map<std::string, int64_t> lost;
+  const auto hashes = exported(shelf, folder.path("bag"));
+  const std::vector<Json> rows = rows_of(shelf, {"--volume", "1"});
+  for (const Json& one : truth("fat32-images")) {
+    const auto row = std::ranges::find(rows, one["path"], [](const Json& r) { return r["path"]; });
+    ASSERT_NE(row, rows.end()) << one["path"];
+    EXPECT_EQ(hashes.at((*row)["id"]), one["sha256"]) << one["path"];
+    if (one["state"] == "deleted") lost[one["path"]] = (*row)["id"];
+  }
+  EXPECT_EQ(rows.size(), truth("fat32-images").size());
+  ASSERT_EQ(volumes.size(), 3U);
+  EXPECT_EQ(volumes[0]["inside"], nullptr);
+  EXPECT_EQ(volumes[1]["file_system"], "fat12");
+  EXPECT_EQ(volumes[1]["inside"], lost.at("Lost floppy.img"));
+  EXPECT_EQ(volumes[2]["file_system"], "ntfs");
+  EXPECT_EQ(volumes[2]["inside"], lost.at("Lost office.img"));
+}
+
+// One sector that all but proves to be a piece of metadata. `number` is a random one.
+std::string near_remnant(const std::string& kind, uint32_t number) {
+  std::string sector(512, '\0');
+  if (kind == "records") {
+    sector.replace(0, 4, "FILE");
+    put16(sector, 4, 0x30);
+    put16(sector, 6, 3);
+    put16(sector, 0x14, 0x38);
+    put16(sector, 0x16, 1);
+    put32(sector, 0x18, 0x1A0);
+    put32(sector, 0x1C, 1024);
+    put32(sector, 0x2C, number);
+    put32(sector, 0x38, 0x10);
+  } else if (kind == "folders") {
+    for (const size_t at : {0, 32, 64}) {
+      sector.replace(at, 11, at == 0 ? ".          " : at == 32 ? "..         " : "SUB        ");
+      sector[at + 11] = 0x10;
+      put16(sector, at + 24, 0x5A21);
+      put16(sector, at + 26, (number * (at + 7)) & 0xFFFF);
+    }
+  } else {
+    sector[8] = '\xFF';
+    sector[9] = 1;
+    sector[11] = 1;
+    sector[510] = 0;
+    sector[511] = 14;
+  }
+  return sector;
+}
+
+TEST(Noise, NearRemnantsAreNoVolumes) {
+  for (const std::string kind : {"records", "folders", "nodes", "random", "counted", "text"}) {
+    const TempFolder folder;
+    std::mt19937 random(42);
+    std::string image;
+    for (uint32_t sector = 0; sector < 32768; ++sector) {
+      const uint32_t number = static_cast<uint32_t>(random()) & 0xFFFFF;
+      if (kind == "records" || kind == "folders" || kind == "nodes") {
+        image += near_remnant(kind, number);
+        continue;
+      }
+      for (uint32_t i = 0; i < 128; ++i) {
+        uint32_t word = static_cast<uint32_t>(random());
+        if (kind == "counted") word = sector * 128 + i;
+        if (kind == "text") word = 0x20202020 + (word & 0x1F1F1F1F);
+        image.append(reinterpret_cast<const char*>(&word), sizeof word);
+      }
+    }
+    write_file(folder.path("card.img"), image);
+    const Outcome outcome = undershelf(
+        {"scan", folder.path("card.img"), "--shelf", folder.path("shelf"), "--depth", "deep"});
+    EXPECT_EQ(outcome.code, 1) << kind;
+    EXPECT_NE(outcome.err.find("nothing that is left of one"), std::string::npos)
+        << kind << outcome.err;
+  }
+}
+
+// The parts a sweep can be limited to.
+TEST(Sweep, KeepsToItsRangeAndSystems) {
+  const TempFolder folder;
+  const std::string image = folder.path("card.img");
+  write_file(image, sample("formatted-fat32-to-ntfs"));
+  const auto standing = [&](const std::vector<std::string>& more) {
+    const std::string shelf = folder.path("shelf");
+    std::vector<std::string> call = {"scan",    image,  "--shelf",  shelf,
+                                     "--depth", "deep", "--replace"};
+    call.insert(call.end(), more.begin(), more.end());
+    EXPECT_EQ(undershelf(call).code, 0);
+    std::string all;
+    for (const Json& volume : undershelf({"volumes", shelf, "--format", "jsonl"}).lines()) {
+      all += volume["standing"].get<std::string>() + " ";
+    }
+    return all;
+  };
+  EXPECT_EQ(standing({}), "current former ");
+  EXPECT_EQ(standing({"--only", "fat"}), "current former ");
+  EXPECT_EQ(standing({"--only", "ntfs,hfsplus"}), "current ");
+  EXPECT_EQ(standing({"--to", "1M"}), "current ");
+  // A shelf that holds one sweep does not go on with another.
+  SQLite::Database(folder.path("shelf"), SQLite::OPEN_READWRITE)
+      .exec("UPDATE scans SET state='running'; UPDATE sweep SET position=0");
+  const Outcome other =
+      undershelf({"scan", image, "--shelf", folder.path("shelf"), "--depth", "deep"});
+  EXPECT_EQ(other.code, 4);
+  EXPECT_NE(other.err.find("Give the same --from, --to and --only"), std::string::npos)
+      << other.err;
+}
+
+// Blocks are handed to detectors whole, each place once, with what follows it.
+TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
+  struct Watcher : Detector {
+    size_t reach() const override { return 5000; }
+    void look(const SweepBlock& block, std::vector<Trace>& found) override {
+      EXPECT_EQ(block.offset, next);
+      next = block.offset + block.own;
+      EXPECT_LE(block.own, block.bytes.size());
+      const uint64_t there = block.offset + block.bytes.size();
+      EXPECT_TRUE(there >= next + 5000 || there == size) << block.offset;
+      for (size_t i = 0; i < block.bytes.size(); i += 4093) {
+        EXPECT_EQ(std::to_integer<uint64_t>(block.bytes[i]), (block.offset + i) / 512 % 251);
+      }
+      found.push_back({block.offset, 512, 1, 0, 0});
+    }
+    uint64_t next = 0, size = 0;
+  };
+  for (const uint64_t size : {512ULL, 5000ULL, (1ULL << 20) + 512, (5ULL << 20) + 100}) {
+    std::string bytes(size, '\0');
+    for (size_t i = 0; i < size; ++i) bytes[i] = static_cast<char>(i / 512 % 251);
+    const MemorySource source(bytes, {{1024, 512}});
+    std::vector<std::unique_ptr<Detector>> detectors;
+    auto watcher = std::make_unique<Watcher>();
+    Watcher& watch = *watcher;
+    watch.size = size;
+    detectors.push_back(std::move(watcher));
+    uint64_t unreadable = 0;
+    SweepCallbacks callbacks;
+    callbacks.progress = [](uint64_t) { return true; };
+    callbacks.checkpoint = [&](uint64_t, SweepFinds&& finds) {
+      for (const ByteRange& range : finds.unreadable) unreadable += range.length;
+    };
+    callbacks.between_checkpoints = std::chrono::milliseconds(0);
+    if (size > 1536) {
+      // What cannot be read is zero.
+      bytes.replace(1024, 512, 512, '\0');
+    }
+    EXPECT_EQ(undershelf::sweep(source, {0, size}, detectors, callbacks), size);
+    EXPECT_EQ(watch.next, size);
+    EXPECT_EQ(unreadable, size > 1536 ? 512U : 0U);
+  }
+}
+
+TEST(Sweep, StopsInOrderAndGoesOn) {
+  const MemorySource source(std::string(64 << 20, 'x'));
+  std::vector<std::unique_ptr<Detector>> none;
+  SweepCallbacks callbacks;
+  uint64_t kept = 0;
+  callbacks.progress = [](uint64_t) { return false; };
+  callbacks.checkpoint = [&](uint64_t position, SweepFinds&&) { kept = position; };
+  callbacks.between_progress = std::chrono::milliseconds(0);
+  const uint64_t stopped = undershelf::sweep(source, {0, source.size()}, none, callbacks);
+  EXPECT_LT(stopped, source.size());
+  EXPECT_EQ(kept, stopped);
+  callbacks.progress = [](uint64_t) { return true; };
+  EXPECT_EQ(undershelf::sweep(source, {stopped, source.size() - stopped}, none, callbacks),
+            source.size());
 }
 
 }  // namespace

@@ -16,7 +16,6 @@ using Clock = std::chrono::steady_clock;
 constexpr size_t kBlock = 1 << 20;         // bytes read at once: stays in the processor's cache
 constexpr size_t kBuffers = 4;             // one looked at, the one before, two read ahead
 constexpr size_t kTracesAtOnce = 200'000;  // found since the last checkpoint
-constexpr std::chrono::milliseconds kTell{200};
 
 struct Buffer {
   std::vector<std::byte> bytes;  // what is kept of the block before, then the block
@@ -157,7 +156,7 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     before = &buffer;
     const auto now = Clock::now();
     if (now - saved > callbacks.between_checkpoints || count(finds) > kTracesAtOnce) save();
-    if (now - told > kTell) {
+    if (now - told >= callbacks.between_progress) {
       told = now;
       if (!callbacks.progress(position)) break;
     }

@@ -23,6 +23,7 @@ struct SweepCallbacks {
   // end: all that begins before `position` has been looked at.
   std::function<void(uint64_t position, SweepFinds&& finds)> checkpoint;
   std::chrono::milliseconds between_checkpoints{5000};
+  std::chrono::milliseconds between_progress{200};
 };
 
 // Looks at all of `range`, from its start (rounded down to 512 bytes) on. Returns the position
