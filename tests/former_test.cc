@@ -400,7 +400,7 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
     detectors.push_back(std::move(watcher));
     uint64_t unreadable = 0;
     SweepCallbacks callbacks;
-    callbacks.progress = [](uint64_t) { return true; };
+    callbacks.progress = [](uint64_t, const SweepFinds&) { return true; };
     callbacks.checkpoint = [&](uint64_t, SweepFinds&& finds) {
       for (const ByteRange& range : finds.unreadable) unreadable += range.length;
     };
@@ -420,13 +420,13 @@ TEST(Sweep, StopsInOrderAndGoesOn) {
   std::vector<std::unique_ptr<Detector>> none;
   SweepCallbacks callbacks;
   uint64_t kept = 0;
-  callbacks.progress = [](uint64_t) { return false; };
+  callbacks.progress = [](uint64_t, const SweepFinds&) { return false; };
   callbacks.checkpoint = [&](uint64_t position, SweepFinds&&) { kept = position; };
   callbacks.between_progress = std::chrono::milliseconds(0);
   const uint64_t stopped = undershelf::sweep(source, {0, source.size()}, none, callbacks);
   EXPECT_LT(stopped, source.size());
   EXPECT_EQ(kept, stopped);
-  callbacks.progress = [](uint64_t) { return true; };
+  callbacks.progress = [](uint64_t, const SweepFinds&) { return true; };
   EXPECT_EQ(undershelf::sweep(source, {stopped, source.size() - stopped}, none, callbacks),
             source.size());
 }

@@ -90,11 +90,11 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
   if (record.done()) return record;
   SweepProgress progress{record.range, record.position, record.position, {}};
   SweepCallbacks callbacks;
-  callbacks.progress = [&](uint64_t position) {
+  callbacks.progress = [&](uint64_t position, const SweepFinds& finds) {
     progress.position = position;
     progress.found.clear();
-    for (const std::string& system : systems) {
-      progress.found.emplace_back(system, store.count(system));
+    for (size_t i = 0; i < systems.size(); ++i) {
+      progress.found.emplace_back(systems[i], store.count(systems[i]) + finds.traces[i].size());
     }
     options.sweeping(progress);
     return options.stop == nullptr || !*options.stop;

@@ -158,7 +158,7 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     if (now - saved > callbacks.between_checkpoints || count(finds) > kTracesAtOnce) save();
     if (now - told >= callbacks.between_progress) {
       told = now;
-      if (!callbacks.progress(position)) break;
+      if (!callbacks.progress(position, finds)) break;
     }
   }
   save();

@@ -17,8 +17,9 @@ struct SweepFinds {
 };
 
 struct SweepCallbacks {
-  // Told the position several times a second; false stops the sweep in order.
-  std::function<bool(uint64_t position)> progress;
+  // Told several times a second how far it is, and what was found since the last checkpoint; false
+  // stops the sweep in order.
+  std::function<bool(uint64_t position, const SweepFinds& finds)> progress;
   // Gets everything found since the last call, every few seconds, when much was found, and at the
   // end: all that begins before `position` has been looked at.
   std::function<void(uint64_t position, SweepFinds&& finds)> checkpoint;

@@ -18,11 +18,26 @@ ReadResult Content::append(const Source& volume, const ByteRange& range) {
   return volume.read(range.offset, std::as_writable_bytes(std::span(entries).subspan(slot, count)));
 }
 
+namespace {
+
+bool is_long(const DirectoryEntry& entry) {
+  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+}
+
+// Whether a cluster's first entry must have more of its name before it: a slot that is not the
+// topmost, or an alias without slots.
+bool begins_within_name(const DirectoryEntry& first) {
+  if (first.DIR_Name[0] == kDeleted) return false;  // it lost what tells
+  if (is_long(first)) return (first.DIR_Name[0] & kLastLongEntry) == 0;
+  return std::ranges::find(first.DIR_Name, u8{'~'}) != std::end(first.DIR_Name);
+}
+
+}  // namespace
+
+bool ends_within_name(std::span<const DirectoryEntry> entries) { return is_long(entries.back()); }
+
 bool is_in_step(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
   constexpr size_t kMostSlots = 20;
-  const auto is_long = [](const DirectoryEntry& e) {
-    return (e.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
-  };
   const auto short_at = std::ranges::find_if_not(after, is_long);
   if (short_at == after.end() || short_at->DIR_Name[0] == 0) return false;
   const auto behind = static_cast<size_t>(short_at - after.begin());
@@ -35,7 +50,8 @@ bool is_in_step(std::span<const DirectoryEntry> before, std::span<const Director
   const bool marked = short_at->DIR_Name[0] == kDeleted;
   const auto name = long_name(joined, kept + behind, marked, &broken);
   // Pending slots must be used up; a name that starts in `after` needs none from `before`.
-  return pending ? name && name->slots > behind : !name || name->slots <= behind;
+  if (pending) return name && name->slots > behind;
+  return (!name || name->slots <= behind) && !begins_within_name(after.front());
 }
 
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,

@@ -27,6 +27,9 @@ struct Content {
 // are cut by the end of `before`, `after` must complete them.
 bool is_in_step(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after);
 
+// Whether the last entry is a slot of a long name, which the next cluster must complete.
+bool ends_within_name(std::span<const DirectoryEntry> entries);
+
 // Whether a folder begins with these entries whose own first cluster is `cluster`.
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,
                    const Geometry& geometry);

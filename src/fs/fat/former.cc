@@ -7,6 +7,7 @@
 #include <map>
 #include <set>
 
+#include "content/types.h"
 #include "fs/fat/content.h"
 #include "fs/fat/detector.h"
 #include "fs/fat/inference.h"
@@ -19,6 +20,7 @@ namespace {
 constexpr size_t kMostVolumes = 64;     // put together from one source
 constexpr size_t kMostHeaders = 256;    // looked at
 constexpr size_t kMostVotes = 500'000;  // folders that vote
+constexpr size_t kMostSingles = 256;       // folders that agree with no other, looked at
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
@@ -64,12 +66,49 @@ class Assembler {
       claim_starts(draft);
       drafts_.push_back(std::move(draft));
     }
+    for (const Trace& start : std::vector<Trace>(starts_)) take_single(start);
     for (const Draft& draft : present_) add_to_current(draft);
     for (Draft& draft : drafts_) finish(draft);
     return std::move(assembled_);
   }
 
  private:
+  // Where but one folder is left of a volume, the files it names must begin as their formats do.
+  void take_single(const Trace& start) {
+    constexpr int kLeastScore = 12;
+    if (drafts_.size() >= kMostVolumes || ++singles_ > kMostSingles) return;
+    Geometry any;  // for entries of which nothing is known
+    any.type = Type::fat32;
+    any.cluster_size = kLeastCluster;
+    any.cluster_count = 0x0FFFFFF5;
+    Content content;
+    content.append(*scene_.source, {start.offset, kMostRoot});
+    std::vector<KnownFile> files;
+    for (const FolderEntry& entry :
+         parse_folder(content.entries, any, Trust::candidate, code_page_).entries) {
+      const uint32_t first = first_cluster(entry.raw, any);
+      const Format& format = format_by_name(entry.name.text);
+      if (first >= kFirstCluster && !format.magic.empty()) {
+        files.push_back({first - kFirstCluster, &format});
+      }
+    }
+    Draft best;
+    int most = 0;
+    for (uint64_t size = kLeastCluster; size <= kMostCluster; size *= 2) {
+      const uint64_t before = (start.number - kFirstCluster) * size;
+      if (before > start.offset) break;
+      const Grid grid{start.offset - before, size};
+      const int score = score_by_content(*scene_.source, grid, files);
+      if (score > most) {
+        most = score;
+        best.grid = grid;
+      }
+    }
+    if (most < kLeastScore) return;
+    claim_starts(best);
+    if (!best.starts.empty()) drafts_.push_back(std::move(best));
+  }
+
   void claim_starts(Draft& draft) {
     std::erase_if(starts_, [&](const Trace& start) {
       if (!is_on(draft.grid, pin_of(start))) return false;
@@ -317,18 +356,23 @@ class Assembler {
     g.volume_size = end - start;
     g.data_offset = grid.start - start;
     g.fat_count = 0;
-    if (!tables.empty()) {
-      g.fat_offset = tables.front().number - start;
-      g.fat_count = tables.size() > 1 ? 2 : 1;
-      g.fat_size =
-          tables.size() > 1 ? tables[1].number - tables[0].number : g.data_offset - g.fat_offset;
-      const uint64_t behind = g.fat_offset + g.fat_count * g.fat_size;
-      if (g.type != Type::fat32 && behind < g.data_offset) {
-        g.root_offset = behind;
-        g.root_size = g.data_offset - behind;
-      }
-    }
+    if (!tables.empty()) add_tables(tables, grid.start, g);
     draft.geometry = std::move(g);
+  }
+
+  // Where tables and a fixed root lie, by the tables of which chains are left.
+  void add_tables(const std::vector<Trace>& tables, uint64_t data, Geometry& g) const {
+    constexpr uint64_t kUsualRoot = 16384;  // bytes: 512 entries
+    const uint64_t start = data - g.data_offset;
+    g.fat_offset = tables.front().number - start;
+    g.fat_count = tables.size() > 1 ? 2 : 1;
+    const uint64_t room = data - tables.back().number;  // of the last table, and the root
+    const uint64_t needed = (uint64_t{g.cluster_count} + 2) * tables.front().other / 8;
+    g.fat_size = tables.size() > 1 ? tables[1].number - tables[0].number : std::min(needed, room);
+    if (g.type == Type::fat32) return;
+    g.root_size = std::min(room, kUsualRoot);
+    g.root_offset = g.data_offset - g.root_size;
+    g.fat_size = std::min(g.fat_size, g.root_offset - (tables.back().number - start));
   }
 
   // Tables before the grid, one trace for each, by place; at most two: those with most of them
@@ -423,6 +467,7 @@ class Assembler {
 
   const Scene& scene_;
   std::vector<Trace> starts_;  // not yet of any volume
+  size_t singles_ = 0;
   std::vector<Trace> entries_;
   std::vector<Trace> tables_;
   CodePage code_page_;

@@ -109,8 +109,8 @@ class Reader : public VolumeReader {
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
     const Geometry& g = geometry_;
-    const uint64_t end = g.type == Type::fat32 ? g.fat_offset + g.fat_count * g.fat_size
-                                               : g.root_offset + g.root_size;
+    const uint64_t end = std::max(g.fat_offset + g.fat_count * g.fat_size,
+                                  g.type == Type::fat32 ? 0 : g.root_offset + g.root_size);
     volume_.structures = {{base_, g.sector_size}, {base_ + g.fat_offset, end - g.fat_offset}};
     if (g.type == Type::fat32 && !found_.former) {
       for (const ByteRange& range : root_runs()) {
@@ -316,41 +316,46 @@ class Reader : public VolumeReader {
     return false;
   }
 
-  // Appends the later clusters of a folder whose chain is gone: the nearest free clusters
-  // behind it that look like the inside of a folder and continue in step.
+  // Appends the later clusters of a folder whose chain is gone: the nearest
+  // free clusters behind it that look like the inside of a folder and continue in step.
   void follow_deleted(Content& content, std::vector<ByteRange>& where, uint32_t last) {
     while (content.entries.back().DIR_Name[0] != 0 &&
            content.entries.size() * sizeof(DirectoryEntry) < kMostFolderBytes) {
-      uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
-      bool found = false;
-      for (uint32_t c = next_candidate(last);
-           geometry_.is_cluster(c) && budget >= geometry_.cluster_size; c = next_candidate(c)) {
-        const bool in_use = !found_.former && table_.use(c) == Table::Use::used;
-        if (seen_.contains(c) || in_use) continue;
-        budget -= geometry_.cluster_size;
-        searched_ += geometry_.cluster_size;
-        const ByteRange range{geometry_.offset_of(c), geometry_.cluster_size};
-        const Content next = load({range});
-        if (!looks_like_continuation(next.entries, geometry_) ||
-            !is_in_step(content.entries, next.entries)) {
-          continue;
-        }
-        content.append(*window_, range);
-        where.push_back(range);
-        seen_.insert(c);
-        last = c;
-        found = true;
-        break;
-      }
-      if (!found) return;
+      const std::optional<uint32_t> next = find_continuation(content, last);
+      if (!next) return;
+      const ByteRange range{geometry_.offset_of(*next), geometry_.cluster_size};
+      content.append(*window_, range);
+      where.push_back(range);
+      seen_.insert(*next);
+      last = *next;
     }
   }
 
-  // The next cluster that may go on with a folder: where a sweep looked, one of those it found.
-  uint32_t next_candidate(uint32_t cluster) const {
-    if (!found_.swept) return cluster + 1;
-    const auto next = std::ranges::upper_bound(found_.insides, cluster);
-    return next == found_.insides.end() ? 0 : *next;
+  std::optional<uint32_t> find_continuation(const Content& content, uint32_t last) {
+    uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
+    const auto continues = [&](uint32_t c) {
+      const bool in_use = !found_.former && table_.use(c) == Table::Use::used;
+      if (seen_.contains(c) || in_use || budget < geometry_.cluster_size) return false;
+      budget -= geometry_.cluster_size;
+      searched_ += geometry_.cluster_size;
+      const Content next = load({{geometry_.offset_of(c), geometry_.cluster_size}});
+      return looks_like_continuation(next.entries, geometry_) &&
+             is_in_step(content.entries, next.entries);
+    };
+    if (!found_.swept) {
+      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size; ++c) {
+        if (continues(c)) return c;
+      }
+      return std::nullopt;
+    }
+    // A sweep knows them all. One before the last comes in question only where a cut name proves it.
+    const auto behind = std::ranges::upper_bound(found_.insides, last);
+    const auto later = std::find_if(behind, found_.insides.end(), continues);
+    if (later != found_.insides.end()) return *later;
+    if (!ends_within_name(content.entries)) return std::nullopt;
+    const auto earlier = std::find_if(found_.insides.begin(), behind, continues);
+    if (earlier != behind) return *earlier;
+    return std::nullopt;
   }
 
   // A folder that a sweep found, and no other folder names: its own name is lost, unless the folder
