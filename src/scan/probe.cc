@@ -72,8 +72,13 @@ class Prober {
   void take(uint64_t place, const ByteRange& gap, uint64_t& behind) {
     while (place >= behind && place >= gap.offset && place < gap.end()) {
       auto reader = open_volume(source_, {place, gap.end() - place}, options_);
-      // What reaches into a partition is older than that.
-      if (!reader || place + reader->volume().length > gap.end()) return;
+      // What reaches into a partition is older than that; what its header does not lead to is not
+      // there, as with a backup of a header.
+      constexpr int kSure = 80;
+      if (!reader || place + reader->volume().length > gap.end() ||
+          reader->volume().confidence < kSure) {
+        return;
+      }
       behind = place + reader->volume().length;
       found_.push_back(std::move(reader));
       const ByteRange next = overlap({behind, kLooked}, gap);

@@ -57,11 +57,6 @@ Survey survey(const SourcePtr& source, const ReadOptions& options) {
       found.volumes.push_back({std::move(reader), partition});
     }
   };
-  take(all, with_header, 0);
-  if (!found.volumes.empty()) {
-    look_between(found, source, with_header);
-    return found;
-  }
   // An image does not tell in which sectors its map counts: those in which volumes are found.
   for (const uint32_t sector_size : {512U, 4096U}) {
     const Layout layout = read_layout(*source, sector_size);
@@ -73,6 +68,14 @@ Survey survey(const SourcePtr& source, const ReadOptions& options) {
     if (!found.volumes.empty()) {
       found.layout = layout;
       break;
+    }
+  }
+  if (found.volumes.empty()) {
+    take(all, with_header, 0);
+    if (!found.volumes.empty()) {
+      found.layout = {};  // a boot sector ends like a map
+      look_between(found, source, with_header);
+      return found;
     }
   }
   for (const Partition& partition : found.layout.partitions) {

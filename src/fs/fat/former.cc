@@ -20,6 +20,7 @@ namespace {
 constexpr size_t kMostVolumes = 64;     // put together from one source
 constexpr size_t kMostHeaders = 256;    // looked at
 constexpr size_t kMostVotes = 500'000;  // folders that vote
+constexpr int kLeastScore = 12;            // of content, where nothing else tells the layout
 constexpr size_t kMostSingles = 256;       // folders that agree with no other, looked at
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
@@ -75,23 +76,9 @@ class Assembler {
  private:
   // Where but one folder is left of a volume, the files it names must begin as their formats do.
   void take_single(const Trace& start) {
-    constexpr int kLeastScore = 12;
     if (drafts_.size() >= kMostVolumes || ++singles_ > kMostSingles) return;
-    Geometry any;  // for entries of which nothing is known
-    any.type = Type::fat32;
-    any.cluster_size = kLeastCluster;
-    any.cluster_count = 0x0FFFFFF5;
-    Content content;
-    content.append(*scene_.source, {start.offset, kMostRoot});
     std::vector<KnownFile> files;
-    for (const FolderEntry& entry :
-         parse_folder(content.entries, any, Trust::candidate, code_page_).entries) {
-      const uint32_t first = first_cluster(entry.raw, any);
-      const Format& format = format_by_name(entry.name.text);
-      if (first >= kFirstCluster && !format.magic.empty()) {
-        files.push_back({first - kFirstCluster, &format});
-      }
-    }
+    add_files(start.offset, kMostRoot, files);
     Draft best;
     int most = 0;
     for (uint64_t size = kLeastCluster; size <= kMostCluster; size *= 2) {
@@ -143,7 +130,36 @@ class Assembler {
                       [&](const Trace& start) { return !belongs(present, start.offset); });
         present_.push_back(std::move(present));
       }
-      if (!former.starts.empty()) drafts_.push_back(std::move(former));
+      if (!former.starts.empty() || is_former_inside(former)) drafts_.push_back(std::move(former));
+    }
+  }
+
+  // Whether later clusters of folders tell of a volume whose folders' beginnings are all gone, as
+  // where a device made the same folders again after a format: what they name must be there.
+  bool is_former_inside(const Draft& draft) const {
+    std::vector<KnownFile> files;
+    for (const uint32_t cluster : insides(draft)) {
+      add_files(draft.grid.place_of(cluster - kFirstCluster), draft.grid.unit_size, files);
+    }
+    return score_by_content(*scene_.source, draft.grid, files) >= kLeastScore;
+  }
+
+  // Files whose format is known, of the entries in `length` bytes at `place` of the source.
+  void add_files(uint64_t place, uint64_t length, std::vector<KnownFile>& files) const {
+    Geometry any;  // for entries of which nothing is known
+    any.type = Type::fat32;
+    any.cluster_size = kLeastCluster;
+    any.cluster_count = 0x0FFFFFF5;
+    Content content;
+    content.append(*scene_.source, {place, length});
+    for (const FolderEntry& entry :
+         parse_folder(content.entries, any, Trust::candidate, code_page_).entries) {
+      const uint32_t first = first_cluster(entry.raw, any);
+      const Format& format = format_by_name(entry.name.text);
+      const bool file = (entry.raw.DIR_Attr & kAttrDirectory) == 0;
+      if (file && first >= kFirstCluster && !format.magic.empty()) {
+        files.push_back({first - kFirstCluster, &format});
+      }
     }
   }
 
@@ -437,7 +453,9 @@ class Assembler {
     for (const uint32_t cluster : found.insides) {
       Content content;
       content.append(window, {geometry.offset_of(cluster), geometry.cluster_size});
-      if (names_top_folders(content, window, geometry, found)) root.push_back(cluster);
+      // Formatters begin the root with the first cluster.
+      const bool first = cluster == kFirstCluster;
+      if (first || names_top_folders(content, window, geometry, found)) root.push_back(cluster);
     }
     for (const uint32_t cluster : root) {
       found.root.push_back({geometry.offset_of(cluster), geometry.cluster_size});

@@ -70,7 +70,7 @@ class Reader : public VolumeReader {
     searched_ = chains_lost_ = 0;
     if (!found_.former) read_root();
     read_queued();
-    if (!found_.root.empty()) take_folder(load(found_.root), Site{}, false);
+    read_found_root();
     read_queued();
     for (const uint32_t folder : found_.folders) read_found(folder);
     for (const uint32_t cluster : found_.insides) read_loose(cluster);
@@ -130,6 +130,22 @@ class Reader : public VolumeReader {
           "A driver met read or write errors on it: the medium may be failing. Work on a copy.");
     }
     describe_label();
+  }
+
+  // Parts of a former root, and the clusters of it that go on from the last of them.
+  void read_found_root() {
+    if (found_.root.empty()) return;
+    std::vector<ByteRange> where = found_.root;
+    Content content = load(where);
+    if (geometry_.type == Type::fat32) {
+      mark_seen(where);
+      follow_deleted(content, where, cluster_at(where.back().offset));
+    }
+    take_folder(content, Site{}, false);
+  }
+
+  uint32_t cluster_at(uint64_t offset) const {
+    return static_cast<uint32_t>((offset - geometry_.data_offset) / geometry_.cluster_size + 2);
   }
 
   void describe_former() {
@@ -226,8 +242,7 @@ class Reader : public VolumeReader {
   void mark_seen(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        seen_.insert(
-            static_cast<uint32_t>((at - geometry_.data_offset) / geometry_.cluster_size + 2));
+        seen_.insert(cluster_at(at));
       }
     }
   }
