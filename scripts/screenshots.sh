@@ -11,7 +11,7 @@ shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
 cd "$work"
-for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts}.img.zst; do
+for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs}.img.zst; do
   zstd -dq "$packed" -o "$(basename "$packed" .zst)"
 done
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -58,3 +58,6 @@ shot hfsplus "undershelf scan hfsplus-charts.img --shelf hfsplus-charts.shelf
 undershelf show hfsplus-charts.shelf 12 | tail -n +9
 undershelf export hfsplus-charts.shelf --to charts --name 'Old survey'
 ls -A charts/data/*/Maps"
+shot formatted "undershelf scan formatted-fat32-to-ntfs.img --shelf card.shelf --depth deep
+undershelf volumes card.shelf
+undershelf tree card.shelf --state former --path 'Charts/**' --path 'Sound*/**'"

@@ -21,6 +21,7 @@ namespace fs = std::filesystem;
 // One volume of each file system or more; the other samples are for the tests.
 constexpr std::array kToured = {"fat16-logger", "fat32-logger", "exfat-camera", "ntfs-office",
                                 "hfsplus-journal"};
+constexpr std::array kFormatted = {"formatted-fat32-to-ntfs", "formatted-ntfs-again"};
 
 fs::path samples_folder() {
   for (const char* folder : {UNDERSHELF_SAMPLES_INSTALLED, UNDERSHELF_SAMPLES_BUILD}) {
@@ -98,6 +99,23 @@ std::string pick(const std::string& shelf_path, const std::string& rating) {
   return id;
 }
 
+// A volume that was formatted over: found by a deep scan.
+int work_deeply_on(const fs::path& image) {
+  const std::string source = image.string();
+  const std::string shelf = fs::path(image).replace_extension(".shelf").string();
+  const std::string bag = fs::path(image).replace_extension("").string() + "-recovered";
+  int worst = kDone;
+  const auto then = [&](const std::vector<std::string>& arguments) {
+    worst = std::max(worst, step(arguments));
+  };
+  then({"scan", source, "--shelf", shelf});
+  then({"scan", source, "--shelf", shelf, "--depth", "deep"});
+  then({"volumes", shelf});
+  then({"tree", shelf, "--state", "former", "--path", "**/*png"});
+  then({"export", shelf, "--to", bag, "--state", "former", "--rating", "likely"});
+  return worst;
+}
+
 int work_on(const fs::path& image) {
   const std::string source = image.string();
   const std::string shelf = fs::path(image).replace_extension(".shelf").string();
@@ -145,11 +163,13 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   fs::current_path(target);  // so that the commands shown are short
   std::cout << fmt::format("$ cd {}\n", shell_quoted(target.string()));
   int worst = kDone;
-  for (const char* name : kToured) {
+  const auto tour = [&](const char* name, int (*work)(const fs::path&)) {
     const fs::path image = fmt::format("{}.img", name);
     unpack(samples / fmt::format("{}.img.zst", name), image);
-    worst = std::max(worst, work_on(image));
-  }
+    worst = std::max(worst, work(image));
+  };
+  for (const char* name : kToured) tour(name, work_on);
+  for (const char* name : kFormatted) tour(name, work_deeply_on);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());

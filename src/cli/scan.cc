@@ -157,7 +157,8 @@ void refuse_mounted(const std::string& source_path, bool anyway) {
                    source_path, device->mounted_for_writing.front()));
 }
 
-void summarise(const Shelf& shelf, const ScanResult& result) {
+// Says what there is now; returns how many files are deleted or former ones.
+int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
   int64_t deleted = 0;
   int64_t former = 0;
@@ -175,6 +176,7 @@ void summarise(const Shelf& shelf, const ScanResult& result) {
     say(fmt::format("Damage was met in {} place{}; `undershelf volumes` counts it.", result.damage,
                     result.damage == 1 ? "" : "s"));
   }
+  return deleted + former;
 }
 
 int conclude(const Shelf& shelf, const ScanResult& result, const std::string& source_path,
@@ -201,13 +203,14 @@ int conclude(const Shelf& shelf, const ScanResult& result, const std::string& so
     next_step(fmt::format("undershelf survey {}", shell_quoted(source_path)));
     return kIncomplete;
   }
-  summarise(shelf, result);
+  const int64_t lost = summarise(shelf, result);
   if (result.left_out > 0) {
     say(fmt::format("{} pieces of metadata more than can be kept were met; they are left out.",
                     result.left_out));
   }
-  next_step(depth == Depth::deep
-                ? fmt::format("undershelf volumes {}", shell_quoted(shelf_path))
+  next_step(depth == Depth::deep ? fmt::format("undershelf volumes {}", shell_quoted(shelf_path))
+            : lost == 0
+                ? again
                 : fmt::format("undershelf list {} --state deleted", shell_quoted(shelf_path)));
   return result.damage > 0 || result.source_is_short || result.left_out > 0 ? kIncomplete : kDone;
 }

@@ -4,6 +4,7 @@
 #include <array>
 #include <cstring>
 #include <string>
+#include <vector>
 
 namespace undershelf {
 namespace {
@@ -100,6 +101,50 @@ static_assert(std::ranges::is_sorted(kFormats, {}, &Format::extension));
 constexpr Format kOther{"", "other"};
 
 }  // namespace
+
+namespace {
+
+// The first format of the table that has each mark stands for it; by first byte, those marks.
+struct Marks {
+  std::array<std::vector<unsigned>, 256> by_first_byte;
+  std::array<std::optional<unsigned>, std::size(kFormats)> of_format;
+  Marks() {
+    constexpr size_t kLeast = 3;  // shorter ones stand everywhere
+    for (unsigned i = 0; i < std::size(kFormats); ++i) {
+      const Format& format = kFormats[i];
+      if (format.magic_at != 0 || format.magic.size() < kLeast || is_text(format)) continue;
+      unsigned first = 0;
+      while (kFormats[first].magic != format.magic || kFormats[first].magic_at != 0) ++first;
+      of_format[i] = first;
+      if (first == i) {
+        by_first_byte[static_cast<unsigned char>(format.magic[0])].push_back(i);
+      }
+    }
+  }
+};
+
+const Marks& marks() {
+  static const Marks all;
+  return all;
+}
+
+}  // namespace
+
+std::optional<unsigned> mark_of(const Format& format) {
+  const auto index = static_cast<size_t>(&format - std::data(kFormats));
+  return index < std::size(kFormats) ? marks().of_format[index] : std::nullopt;
+}
+
+std::optional<unsigned> mark_at(std::span<const std::byte> head) {
+  if (head.empty()) return std::nullopt;
+  for (const unsigned i : marks().by_first_byte[std::to_integer<unsigned>(head[0])]) {
+    const std::string_view magic = kFormats[i].magic;
+    if (magic.size() <= head.size() && std::memcmp(head.data(), magic.data(), magic.size()) == 0) {
+      return i;
+    }
+  }
+  return std::nullopt;
+}
 
 const Format& format_by_name(std::string_view name) {
   const size_t dot = name.rfind('.');

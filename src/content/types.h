@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstddef>
+#include <optional>
 #include <span>
 #include <string_view>
 
@@ -22,6 +23,12 @@ const Format& format_by_name(std::string_view name);
 
 // Whether the format is plain text, which has no marks of its own.
 bool is_text(const Format& format);
+
+// Marks: what files of a format begin with, from their first byte on. Formats that begin alike
+// share one. `mark_of` is nothing if the format has none; `mark_at` tells with which mark bytes
+// begin.
+std::optional<unsigned> mark_of(const Format& format);
+std::optional<unsigned> mark_at(std::span<const std::byte> head);
 
 enum class HeadMatch { fits, differs, unknown };
 // Whether `head`, the first bytes of a file, begins as its format does. Text formats fit while

@@ -43,8 +43,9 @@ class Detector {
   virtual ~Detector() = default;
   // How much of what follows a place must be there to judge it: bytes.
   virtual size_t reach() const = 0;
-  // Appends what begins in the block's own bytes, at multiples of 512 bytes of the source; a trace
-  // that goes on where the last one found ends is joined to it.
+  // Appends what begins in the block's own bytes (blocks of zeros are not shown at all), at
+  // multiples of 512 bytes of the source; a trace that goes on where the last one found ends is
+  // joined to it.
   virtual void look(const SweepBlock& block, std::vector<Trace>& found) = 0;
 };
 

@@ -8,6 +8,7 @@
 
 #include "fs/detector.h"
 #include "fs/fs.h"
+#include "fs/votes.h"
 
 namespace undershelf {
 
@@ -15,7 +16,8 @@ namespace undershelf {
 struct Scene {
   SourcePtr source;
   ReadOptions options;
-  std::vector<Trace> traces;  // of one file system, by place
+  std::vector<Trace> traces;           // of one file system, by place
+  std::vector<ContentStart> contents;  // where files of known formats begin, outside of those
   // Whether something that is in use now holds any of a range: then what lies there is no remnant,
   // but the present file systems' own, or a file's content.
   std::function<bool(const ByteRange&)> is_held;

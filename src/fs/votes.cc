@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <map>
 
 #include "content/types.h"
 
@@ -61,6 +62,48 @@ size_t votes_above_chance(size_t pins, uint64_t bytes) {
 bool is_on(const Grid& grid, const Pin& pin) {
   return pin.place >= grid.start && pin.unit == (pin.place - grid.start) / grid.unit_size &&
          (pin.place - grid.start) % grid.unit_size == 0;
+}
+
+namespace {
+
+void thin_out(std::vector<uint64_t>& values) {
+  for (size_t i = 0; 2 * i < values.size(); ++i) values[i] = values[2 * i];
+  values.resize((values.size() + 1) / 2);
+}
+
+}  // namespace
+
+void append_pairs(std::vector<uint64_t> units, std::vector<uint64_t> places,
+                  std::vector<Pin>& pins) {
+  constexpr size_t kMostPairs = 1 << 19;
+  constexpr size_t kLeastUnits = 64;
+  std::ranges::sort(units);
+  units.erase(std::unique(units.begin(), units.end()), units.end());
+  // Where there are too many, a part of them tells as much.
+  while (units.size() * places.size() > kMostPairs) {
+    thin_out(units.size() > kLeastUnits ? units : places);
+  }
+  for (const uint64_t unit : units) {
+    for (const uint64_t place : places) pins.push_back({unit, place});
+  }
+}
+
+std::vector<Pin> content_pins(std::span<const KnownFile> files,
+                              std::span<const ContentStart> starts) {
+  constexpr size_t kMostPins = 1 << 20;
+  std::map<unsigned, std::pair<std::vector<uint64_t>, std::vector<uint64_t>>> by_mark;
+  for (const KnownFile& file : files) {
+    if (const auto mark = mark_of(*file.format)) by_mark[*mark].first.push_back(file.unit);
+  }
+  for (const ContentStart& start : starts) {
+    const auto known = by_mark.find(start.mark);
+    if (known != by_mark.end()) known->second.second.push_back(start.place);
+  }
+  std::vector<Pin> pins;
+  for (auto& [mark, both] : by_mark) {
+    if (pins.size() < kMostPins) append_pairs(std::move(both.first), std::move(both.second), pins);
+  }
+  return pins;
 }
 
 int score_by_content(const Source& source, const Grid& grid, std::span<const KnownFile> files,

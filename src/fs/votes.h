@@ -50,6 +50,18 @@ struct KnownFile {
   const Format* format = nullptr;
 };
 
+// Pins of each file with each place at which content of its format begins (content/types.h, marks),
+// thinned out to what can be voted on.
+struct ContentStart {
+  unsigned mark = 0;
+  uint64_t place = 0;  // byte of the source
+};
+std::vector<Pin> content_pins(std::span<const KnownFile> files,
+                              std::span<const ContentStart> starts);
+// Every value of `units` with every one of `places`; where there are too many, with a part of them.
+void append_pairs(std::vector<uint64_t> units, std::vector<uint64_t> places,
+                  std::vector<Pin>& pins);
+
 // Of up to `most` files spread over `files`: a positive number for each that begins as its format
 // does where the grid says, a negative one for each that does not.
 int score_by_content(const Source& source, const Grid& grid, std::span<const KnownFile> files,

@@ -9,6 +9,7 @@
 #include "model/error.h"
 #include "shelf/claims.h"
 #include "shelf/rows.h"
+#include "sweep/content_starts.h"
 #include "sweep/sweep.h"
 
 namespace undershelf {
@@ -85,6 +86,9 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
     systems.emplace_back(system->name);
     detectors.push_back(system->make_detector());
   }
+  const size_t file_systems = systems.size();
+  systems.emplace_back(kContentStarts);
+  detectors.push_back(make_content_detector());
   SweepStore store(shelf);
   SweepRecord record = begin_or_continue(store, source, options, systems);
   if (record.done()) return record;
@@ -93,7 +97,7 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
   callbacks.progress = [&](uint64_t position, const SweepFinds& finds) {
     progress.position = position;
     progress.found.clear();
-    for (size_t i = 0; i < systems.size(); ++i) {
+    for (size_t i = 0; i < file_systems; ++i) {
       progress.found.emplace_back(systems[i], store.count(systems[i]) + finds.traces[i].size());
     }
     options.sweeping(progress);
@@ -115,6 +119,12 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   const ClaimMap held = holders(shelf, false);
   const ClaimMap held_besides_trees = holders(shelf, true);
   const SweepStore store(shelf);
+  std::vector<ContentStart> contents;
+  for (const Trace& trace : store.traces(kContentStarts)) {
+    const Claim* claim = held.at_or_after(trace.offset);
+    const bool is_held = claim != nullptr && claim->range.offset <= trace.offset;
+    if (!is_held) contents.push_back({static_cast<unsigned>(trace.number), trace.offset});
+  }
   std::vector<Assembled> assembled;
   for (const FileSystem* system : wanted_systems(options)) {
     const ClaimMap& claims = system->name == "hfsplus" ? held_besides_trees : held;
@@ -122,6 +132,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     scene.source = source;
     scene.options = options.read;
     scene.traces = store.traces(system->name);
+    scene.contents = contents;
     scene.is_held = [&](const ByteRange& range) {
       const Claim* claim = claims.at_or_after(range.offset);
       return claim != nullptr && overlap(claim->range, range).length > 0;

@@ -20,10 +20,10 @@ struct Survey {
   bool has_volume_in(int partition) const;
 };
 
-// A map counts if a volume begins where it says. Otherwise a volume from sector 0 on is taken, for a
-// boot sector ends like a map: where both are there, the map was written over the beginning of what
-// had been one volume. A volume without its header is looked for in partitions, or on the whole
-// where there is no map.
+// A map counts if a volume begins where it says. Otherwise a volume from sector 0 on is taken, for
+// a boot sector ends like a map: where both are there, the map was written over the beginning of
+// what had been one volume. A volume without its header is looked for in partitions, or on the
+// whole where there is no map.
 Survey survey(const SourcePtr& source, const ReadOptions& options);
 
 }  // namespace undershelf

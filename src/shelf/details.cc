@@ -60,6 +60,7 @@ std::string evidence_sentence(const Evidence& fact) {
   if (fact.fact == "set-cut") {
     return "The first entry of its set was used again: its times are lost, its name is not.";
   }
+  if (fact.fact == "name-lost") return "Nothing that was found tells the folder's name.";
   if (fact.fact == "thread-only") return "Only a thread record tells its name and folder.";
   if (fact.fact == "record-cut") {
     return fmt::format("Only the first {} bytes of its record are left.", fact.amount);

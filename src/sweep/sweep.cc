@@ -102,6 +102,12 @@ size_t count(const SweepFinds& finds) {
   return found;
 }
 
+// Whether nothing but zeros is there: much of most media is.
+bool is_blank(std::span<const std::byte> bytes) {
+  return bytes.empty() || (bytes[0] == std::byte{0} &&
+                           std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0);
+}
+
 }  // namespace
 
 uint64_t sweep(const Source& source, const ByteRange& range,
@@ -150,7 +156,10 @@ uint64_t sweep(const Source& source, const ByteRange& range,
         last ? end : std::min(end, buffer.offset + buffer.length - std::min(kept, buffer.length));
     if (until > position) {
       block.own = until - position;
-      for (size_t i = 0; i < detectors.size(); ++i) detectors[i]->look(block, finds.traces[i]);
+      const bool blank = is_blank(block.bytes);
+      for (size_t i = 0; i < detectors.size() && !blank; ++i) {
+        detectors[i]->look(block, finds.traces[i]);
+      }
       position = until;
     }
     before = &buffer;

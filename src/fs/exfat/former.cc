@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
 #include "content/types.h"
 #include "fs/exfat/detector.h"
@@ -16,9 +17,8 @@ namespace {
 
 constexpr uint32_t kFirstCluster = 2;
 constexpr size_t kMostVolumes = 64;
-constexpr size_t kMostPairs = 1 << 20;  // of folders named and folders found, for voting
-constexpr size_t kMostSets = 200'000;   // kept for voting
-constexpr size_t kCandidates = 64;      // layouts weighed by content
+constexpr size_t kMostSets = 200'000;                             // kept for voting
+constexpr size_t kCandidates = 64;                                // layouts weighed by content
 constexpr uint64_t kLeastCluster = 512, kMostCluster = 32 << 20;  // bytes
 constexpr uint64_t kMostPart = 16 << 20;  // bytes read at once of sectors that follow each other
 
@@ -107,8 +107,8 @@ class Assembler {
     for (const Trace& part : sectors_) {
       if (part.number == 1) places.push_back(part.offset);
     }
-    std::vector<Pin> found;
-    cross(units, places, found);
+    std::vector<Pin> found = content_pins(files(), scene_.contents);
+    append_pairs(units, places, found);
     // Likewise up-case tables, which roots name.
     units.clear();
     places.clear();
@@ -118,24 +118,8 @@ class Assembler {
     for (const Trace& table : scene_.of_kind(kUpcase)) {
       if (!scene_.is_held(table.range())) places.push_back(table.offset);
     }
-    cross(units, places, found);
+    append_pairs(units, places, found);
     return found;
-  }
-
-  static void cross(std::vector<uint64_t>& units, std::vector<uint64_t>& places,
-                    std::vector<Pin>& pins) {
-    std::ranges::sort(units);
-    units.erase(std::unique(units.begin(), units.end()), units.end());
-    // Where there are too many, a part of them tells as much.
-    while (units.size() * places.size() > kMostPairs) thin_out(units.size() > 64 ? units : places);
-    for (const uint64_t unit : units) {
-      for (const uint64_t place : places) pins.push_back({unit, place});
-    }
-  }
-
-  static void thin_out(std::vector<uint64_t>& values) {
-    for (size_t i = 0; 2 * i < values.size(); ++i) values[i] = values[2 * i];
-    values.resize((values.size() + 1) / 2);
   }
 
   // Takes the layout that votes and content speak for most; false if none is left that they do.
@@ -149,13 +133,13 @@ class Assembler {
     int most = 0;
     for (const VotedGrid& candidate : candidates) {
       constexpr int kVote = 8;
-      constexpr int kLeast = 12;  // two folders, or one and the content of several files
+      constexpr int kLeastContent = 24;  // where votes alone may be chance
       const bool taken = std::ranges::any_of(
           drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
-      const int votes =
-          candidate.votes < enough ? 1 : static_cast<int>(std::min<size_t>(candidate.votes, 1000));
-      const int score = kVote * votes + score_by_content(*scene_.source, candidate.grid, known);
-      if (!taken && score >= kLeast && score > most) {
+      const int content = score_by_content(*scene_.source, candidate.grid, known);
+      const bool believed = candidate.votes >= enough ? content >= 0 : content >= kLeastContent;
+      const int score = kVote * static_cast<int>(std::min<size_t>(candidate.votes, 1000)) + content;
+      if (!taken && believed && score > most) {
         best = &candidate;
         most = score;
       }
@@ -168,10 +152,16 @@ class Assembler {
     return true;
   }
 
-  // What a volume explains is no evidence for another one.
+  // What a volume explains is no evidence for another one: folders that begin where it has them,
+  // and files that begin there as their formats do.
   void add(Draft draft) {
+    std::array<std::byte, kSweepStep> head{};
     std::erase_if(told_, [&](const Told& told) {
-      return told.folder && starts_at(draft.grid.place_of(told.first - kFirstCluster));
+      const uint64_t place = draft.grid.place_of(told.first - kFirstCluster);
+      if (told.folder) return starts_at(place);
+      const auto mark = told.format != nullptr ? mark_of(*told.format) : std::nullopt;
+      return !mark || place >= scene_.source->size() ||
+             (scene_.source->read(place, head).ok() && mark_at(head) == mark);
     });
     drafts_.push_back(std::move(draft));
   }

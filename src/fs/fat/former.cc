@@ -17,11 +17,13 @@
 namespace undershelf::fat {
 namespace {
 
-constexpr size_t kMostVolumes = 64;     // put together from one source
-constexpr size_t kMostHeaders = 256;    // looked at
-constexpr size_t kMostVotes = 500'000;  // folders that vote
-constexpr int kLeastScore = 12;            // of content, where nothing else tells the layout
-constexpr size_t kMostSingles = 256;       // folders that agree with no other, looked at
+constexpr size_t kMostVolumes = 64;      // put together from one source
+constexpr size_t kMostHeaders = 256;     // looked at
+constexpr size_t kMostVotes = 500'000;   // folders that vote
+constexpr int kLeastScore = 12;          // of content, where nothing else tells the layout
+constexpr size_t kMostFiles = 20'000;    // looked at for their format
+constexpr uint64_t kMostPart = 1 << 20;  // bytes read of entries that follow each other
+constexpr size_t kMostSingles = 256;     // folders that agree with no other, looked at
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
@@ -68,6 +70,8 @@ class Assembler {
       drafts_.push_back(std::move(draft));
     }
     for (const Trace& start : std::vector<Trace>(starts_)) take_single(start);
+    while (drafts_.size() < kMostVolumes && take_loose()) {
+    }
     for (const Draft& draft : present_) add_to_current(draft);
     for (Draft& draft : drafts_) finish(draft);
     return std::move(assembled_);
@@ -94,6 +98,32 @@ class Assembler {
     if (most < kLeastScore) return;
     claim_starts(best);
     if (!best.starts.empty()) drafts_.push_back(std::move(best));
+  }
+
+  // Where no folder's beginning is left, only later clusters: the files they name begin where
+  // content of their formats does, in one layout. False if there is none.
+  bool take_loose() {
+    std::vector<KnownFile> files;
+    for (const Trace& trace : entries_) {
+      const bool known =
+          scene_.is_held(trace.range()) || std::ranges::any_of(drafts_, [&](const Draft& draft) {
+            return trace.offset + kMostRoot >= draft.grid.start && trace.offset < end_of(draft);
+          });
+      if (!known && files.size() < kMostFiles) {
+        add_files(trace.offset, std::min(trace.length, kMostPart), files);
+      }
+    }
+    if (files.empty()) return false;
+    const std::vector<Pin> pins = content_pins(files, scene_.contents);
+    const auto [grid, votes] = most_voted(pins, kLeastCluster, kMostCluster);
+    if (votes < votes_above_chance(pins.size(), scene_.source->size()) ||
+        score_by_content(*scene_.source, grid, files) < kLeastScore) {
+      return false;
+    }
+    Draft draft;
+    draft.grid = grid;
+    drafts_.push_back(std::move(draft));
+    return true;
   }
 
   void claim_starts(Draft& draft) {
@@ -333,9 +363,13 @@ class Assembler {
     if (by_votes) {
       geometry.confidence = std::min(90, 40 + 5 * static_cast<int>(std::min<size_t>(votes, 10)));
       geometry.notes.push_back(
-          fmt::format("No boot sector is left of it. {} folder{} that name their own place tell "
-                      "its layout.",
-                      votes, votes == 1 ? "" : "s"));
+          votes == 0
+              ? "No boot sector and no folder's beginning is left of it. The content of files "
+                "tells "
+                "its layout."
+              : fmt::format("No boot sector is left of it. {} folder{} that name their own place "
+                            "tell its layout.",
+                            votes, votes == 1 ? "" : "s"));
     }
     const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
     assembled_.push_back(

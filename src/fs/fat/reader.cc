@@ -358,12 +358,14 @@ class Reader : public VolumeReader {
              is_in_step(content.entries, next.entries);
     };
     if (!found_.swept) {
-      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size; ++c) {
+      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size;
+           ++c) {
         if (continues(c)) return c;
       }
       return std::nullopt;
     }
-    // A sweep knows them all. One before the last comes in question only where a cut name proves it.
+    // A sweep knows them all. One before the last comes in question only where a cut name proves
+    // it.
     const auto behind = std::ranges::upper_bound(found_.insides, last);
     const auto later = std::find_if(behind, found_.insides.end(), continues);
     if (later != found_.insides.end()) return *later;

@@ -195,6 +195,11 @@ class Assembler {
         if (pin.unit <= pin.place / size) starts.push_back(pin.place - pin.unit * size);
       }
     }
+    const std::vector<Pin> contents = content_pins(files_, scene_.contents);
+    const VotedGrid voted = most_voted(contents, kLeastBlock, kMostBlock);
+    if (voted.votes >= votes_above_chance(contents.size(), scene_.source->size())) {
+      starts.push_back(voted.grid.start);
+    }
     std::ranges::sort(starts);
     starts.erase(std::unique(starts.begin(), starts.end()), starts.end());
     std::map<uint64_t, std::pair<int, Grid>> best;  // by where the space around it begins

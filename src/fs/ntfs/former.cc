@@ -251,6 +251,11 @@ class Assembler {
     const VotedGrid by_tables = most_voted(all_pins, kLeastCluster, kMostCluster);
     if (by_tables.votes >= votes_above_chance(all_pins.size(), size))
       candidates.push_back({by_tables.grid, std::nullopt, 0});
+    const std::vector<Pin> contents = content_pins(fragment.files, scene_.contents);
+    const VotedGrid by_content = most_voted(contents, kLeastCluster, kMostCluster);
+    if (by_content.votes >= votes_above_chance(contents.size(), size)) {
+      candidates.push_back({by_content.grid, std::nullopt, 0});
+    }
     for (const uint64_t start : scene_.starts) {
       for (uint64_t cluster = kLeastCluster; cluster <= kMostCluster; cluster *= 2) {
         candidates.push_back({{start, cluster}, std::nullopt, 0});
