@@ -60,4 +60,4 @@ undershelf export hfsplus-charts.shelf --to charts --name 'Old survey'
 ls -A charts/data/*/Maps"
 shot formatted "undershelf scan formatted-fat32-to-ntfs.img --shelf card.shelf --depth deep
 undershelf volumes card.shelf
-undershelf tree card.shelf --state former --path 'Charts/**' --path 'Sound*/**'"
+undershelf tree card.shelf --state former --path 'Charts/*/*' --path 'Sound notes/*'"
