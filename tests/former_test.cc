@@ -284,6 +284,21 @@ TEST(Noise, ImagesInsideFilesAreToldApart) {
   EXPECT_EQ(volumes[2]["inside"], lost.at("Lost office.img"));
 }
 
+// Where nothing was formatted or lost, a deep scan finds what a quick one does, and nothing else.
+TEST(Noise, ADeepScanOfASoundVolumeAddsNothing) {
+  for (const char* name : {"fat16-logger", "fat32-large", "exfat-camera-fuse", "ntfs-office",
+                           "hfsplus-journal", "disk-gpt"}) {
+    const TempFolder folder;
+    const std::string image = folder.path("card.img");
+    const std::string shelf = folder.path("shelf");
+    write_file(image, sample(name));
+    EXPECT_EQ(undershelf({"scan", image, "--shelf", shelf}).code, 0);
+    const std::vector<Json> quick = rows_of(shelf);
+    EXPECT_EQ(undershelf({"scan", image, "--shelf", shelf, "--depth", "deep"}).code, 0);
+    EXPECT_EQ(rows_of(shelf), quick) << name;
+  }
+}
+
 // One sector that all but proves to be a piece of metadata. `number` is a random one.
 std::string near_remnant(const std::string& kind, uint32_t number) {
   std::string sector(512, '\0');

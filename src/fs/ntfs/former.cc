@@ -9,6 +9,8 @@
 #include "content/types.h"
 #include "fs/ntfs/detector.h"
 #include "fs/ntfs/file.h"
+#include "fs/ntfs/index.h"
+#include "fs/ntfs/mft.h"
 #include "fs/ntfs/reader.h"
 #include "fs/votes.h"
 #include "model/text.h"
@@ -64,8 +66,14 @@ std::optional<ByteRange> first_run(const Attribute& attribute) {
 class Assembler {
  public:
   explicit Assembler(const Scene& scene) : scene_(scene) {
-    for (const Trace& trace : scene.of_kind(kIndexBlock)) {
-      if (!scene.is_held(trace.range())) blocks_[number_of(trace.other)].push_back(trace);
+    std::vector<Trace> free = scene.of_kind(kIndexBlock);
+    std::erase_if(free, [&](const Trace& trace) { return scene.is_held(trace.range()); });
+    for (VolumeReader* reader : scene.current) {
+      if (!free.empty() && reader->volume().file_system == "ntfs") note_present(*reader);
+    }
+    for (const Trace& trace : free) {
+      if (is_present(trace)) continue;
+      blocks_[number_of(trace.other)].push_back(trace);
     }
   }
 
@@ -88,6 +96,57 @@ class Assembler {
   }
 
  private:
+  // What tells a present volume's old index blocks from those of before it.
+  struct Present {
+    ByteRange range;             // of the source
+    uint64_t records = 0;        // of its $MFT
+    std::optional<Time> oldest;  // when the first of its files was made
+  };
+
+  void note_present(VolumeReader& reader) {
+    const Volume& volume = reader.volume();
+    const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
+    std::optional<Geometry> geometry = find_geometry(window, true);
+    if (!geometry) return;
+    const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
+    struct Oldest : Sink {
+      int64_t add(const Entry& entry) override {
+        if (!entry.system && entry.created && (!found || *entry.created < *found)) {
+          found = entry.created;
+        }
+        return 0;
+      }
+      void add(int64_t, const OtherName&) override {}
+      void add(const Damage&) override {}
+      std::optional<Time> found;
+    } oldest;
+    reader.read(oldest);
+    present_.push_back({{volume.offset, volume.length},
+                        Mft(scene_.source, space, *geometry, geometry->notes).count(),
+                        oldest.found});
+  }
+
+  // Whether an index block that is free now is a deleted folder's of the volume that is there: all
+  // it names are records the volume has, and it was changed when the volume had files.
+  bool is_present(const Trace& block) const {
+    for (const Present& present : present_) {
+      if (overlap(present.range, block.range()).length == 0) continue;
+      std::vector<std::byte> bytes(block.length);
+      scene_.source->read(block.offset, bytes);
+      apply_fixups(bytes);
+      constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
+      std::optional<Time> last;
+      bool known = number_of(block.other) < present.records;
+      read_index_node(std::span<const std::byte>(bytes).subspan(kHead), number_of(block.other),
+                      true, [&](const Sighting& sighting) {
+                        last = std::max(last, sighting.seen);
+                        known = known && number_of(sighting.reference) < present.records;
+                      });
+      return known && last && present.oldest && *last >= *present.oldest;
+    }
+    return false;
+  }
+
   struct Draft {
     Candidate layout;
     uint32_t record_size = 0;
@@ -474,6 +533,7 @@ class Assembler {
 
   const Scene& scene_;
   std::map<uint64_t, std::vector<Trace>> blocks_;  // index blocks, by the folder's number
+  std::vector<Present> present_;
   std::vector<Candidate> layouts_;
   std::vector<Pin> table_pins_;  // where tables and their mirrors may begin
   std::vector<Fragment> fragments_;
