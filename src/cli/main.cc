@@ -41,8 +41,8 @@ namespace {
 
 std::string help() {
   std::string text =
-      "Under Shelf gets files back from volumes on which they were deleted. It never writes to\n"
-      "what it reads.\n\nundershelf COMMAND ...\n\n";
+      "Under Shelf gets files back from volumes on which they were deleted, or that were\n"
+      "formatted. It never writes to what it reads.\n\nundershelf COMMAND ...\n\n";
   for (const Command& command : commands()) {
     text += fmt::format("  {:<8} {}\n", command.name, command.summary);
   }
