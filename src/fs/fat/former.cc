@@ -24,6 +24,7 @@ constexpr int kLeastScore = 12;          // of content, where nothing else tells
 constexpr size_t kMostFiles = 20'000;    // looked at for their format
 constexpr uint64_t kMostPart = 1 << 20;  // bytes read of entries that follow each other
 constexpr size_t kMostSingles = 256;     // folders that agree with no other, looked at
+constexpr uint64_t kLeastMiddle = 4085, kLeastWide = 65525;  // clusters: of FAT16, of FAT32
 constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
@@ -391,17 +392,14 @@ class Assembler {
       if (place < grid.start) start = place;
     }
     const std::vector<Trace> tables = tables_of(draft, start);
-    const bool wide = !tables.empty() && tables.front().other == 32;
     const bool high = std::ranges::any_of(
         draft.starts, [](const Trace& s) { return s.number > 0xFFFF || s.other > 0xFFFF; });
-    const bool fixed_root = has_fixed_root(draft);
-    if (wide || high || (tables.empty() && !fixed_root && clusters >= 65525)) {
-      g.type = Type::fat32;
-    } else if (!tables.empty() || fixed_root || clusters < 65525) {
-      g.type = tables.empty() && !fixed_root && lies_behind_wide_head(draft, start) ? Type::fat32
-               : clusters < 4085                                                    ? Type::fat12
-                                                                                    : Type::fat16;
-    }
+    // The width of a table's entries tells the type, or a fixed root does, or else the room there
+    // is.
+    bool wide = high || clusters >= kLeastWide || lies_behind_wide_head(draft, start);
+    if (has_fixed_root(draft)) wide = high;
+    if (!tables.empty()) wide = tables.front().other == 32;
+    g.type = wide ? Type::fat32 : clusters < kLeastMiddle ? Type::fat12 : Type::fat16;
     draft.volume_start = start;
     g.volume_size = end - start;
     g.data_offset = grid.start - start;
