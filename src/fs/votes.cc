@@ -111,7 +111,6 @@ int score_by_content(const Source& source, const Grid& grid, std::span<const Kno
   constexpr int kSameMarks = 4;  // a format's own first bytes
   constexpr int kSameText = 1;   // no NUL where a text should be
   constexpr int kOther = -2;
-  constexpr int kBlank = -1;
   int score = 0;
   const size_t step = std::max<size_t>(1, files.size() / most);
   std::array<std::byte, 512> head{};
@@ -126,8 +125,8 @@ int score_by_content(const Source& source, const Grid& grid, std::span<const Kno
     const HeadMatch match = match_head(*files[i].format, head);
     if (match == HeadMatch::fits && !blank) {
       score += is_text(*files[i].format) ? kSameText : kSameMarks;
-    } else if (match == HeadMatch::differs) {
-      score += blank ? kBlank : kOther;
+    } else if (match == HeadMatch::differs && !blank) {  // blank space was discarded, or wiped
+      score += kOther;
     }
   }
   return score;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <climits>
 
 #include "content/types.h"
 #include "fs/exfat/detector.h"
@@ -130,14 +131,17 @@ class Assembler {
     const size_t enough = votes_above_chance(all.size(), scene_.source->size());
     const std::vector<KnownFile> known = files();
     const VotedGrid* best = nullptr;
-    int most = 0;
+    int most = INT_MIN;
     for (const VotedGrid& candidate : candidates) {
       constexpr int kVote = 8;
       constexpr int kLeastContent = 24;  // where votes alone may be chance
+      constexpr size_t kClear = 3;       // votes beyond what chance gives
       const bool taken = std::ranges::any_of(
           drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
       const int content = score_by_content(*scene_.source, candidate.grid, known);
-      const bool believed = candidate.votes >= enough ? content >= 0 : content >= kLeastContent;
+      // Content that is another's by now says nothing against a layout that many folders speak for.
+      const bool believed = content >= kLeastContent || candidate.votes >= enough + kClear ||
+                            (candidate.votes >= enough && content >= 0);
       const int score = kVote * static_cast<int>(std::min<size_t>(candidate.votes, 1000)) + content;
       if (!taken && believed && score > most) {
         best = &candidate;
