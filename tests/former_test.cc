@@ -257,6 +257,34 @@ TEST(Maps, VolumesAreFoundWithoutTheirMap) {
   }
 }
 
+// A disk that was divided anew, and not formatted since: the map tells of none of its volumes.
+TEST(Maps, VolumesAreFoundUnderAnotherMap) {
+  const TempFolder folder;
+  std::string image = sample("disk-gpt");
+  image.replace(0, 40 * 512, 40 * 512, '\0');
+  image.replace(image.size() - 40 * 512, 40 * 512, 40 * 512, '\0');
+  // One partition from 20 MiB to 30 MiB, across the first volume.
+  image[446 + 4] = 0x0C;
+  put32(image, 446 + 8, 20 << 11);
+  put32(image, 446 + 12, 10 << 11);
+  put16(image, 510, 0xAA55);
+  write_file(folder.path("disk.img"), image);
+  const Outcome survey = undershelf({"survey", folder.path("disk.img")});
+  EXPECT_NE(survey.out.find("lies in no partition"), std::string::npos) << survey.out;
+  const std::string shelf = folder.path("shelf");
+  EXPECT_EQ(undershelf({"scan", folder.path("disk.img"), "--shelf", shelf, "--depth", "deep"}).code,
+            0);
+  const auto volumes = undershelf({"volumes", shelf, "--format", "jsonl"}).lines();
+  ASSERT_EQ(volumes.size(), 2U);
+  for (const Json& one : truth("disk-gpt")) {
+    const auto found = std::ranges::find(volumes, one["offset"],
+                                         [](const Json& v) -> const Json& { return v["offset"]; });
+    ASSERT_NE(found, volumes.end()) << one;
+    EXPECT_EQ((*found)["standing"], "current");
+    EXPECT_GT((*found)["live"], 0);
+  }
+}
+
 // A volume that keeps disk images as files: those in living files are no volumes, those in lost
 // files are said to lie inside them.
 TEST(Noise, ImagesInsideFilesAreToldApart) {
