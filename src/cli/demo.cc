@@ -99,41 +99,38 @@ std::string pick(const std::string& shelf_path, const std::string& rating) {
   return id;
 }
 
-// A volume that was formatted over: found by a deep scan.
-int work_deeply_on(const fs::path& image) {
-  const std::string source = image.string();
-  const std::string shelf = fs::path(image).replace_extension(".shelf").string();
-  const std::string bag = fs::path(image).replace_extension("").string() + "-recovered";
+// The work on one image: its files' names, and the worst exit code so far.
+struct Work {
+  explicit Work(const fs::path& image)
+      : source(image.string()),
+        shelf(fs::path(image).replace_extension(".shelf").string()),
+        bag(fs::path(image).replace_extension("").string() + "-recovered") {}
+  void then(const std::vector<std::string>& arguments) { worst = std::max(worst, step(arguments)); }
+
+  std::string source, shelf, bag;
   int worst = kDone;
-  const auto then = [&](const std::vector<std::string>& arguments) {
-    worst = std::max(worst, step(arguments));
-  };
-  then({"scan", source, "--shelf", shelf});
-  then({"scan", source, "--shelf", shelf, "--depth", "deep"});
-  then({"volumes", shelf});
-  then({"tree", shelf, "--state", "former", "--path", "**/*png"});
-  then({"export", shelf, "--to", bag, "--state", "former", "--rating", "likely"});
-  return worst;
+};
+
+// A volume that was formatted over: found by a deep scan.
+void work_deeply(Work& work) {
+  work.then({"scan", work.source, "--shelf", work.shelf});
+  work.then({"scan", work.source, "--shelf", work.shelf, "--depth", "deep"});
+  work.then({"volumes", work.shelf});
+  work.then({"tree", work.shelf, "--state", "former", "--path", "**/*png"});
+  work.then({"export", work.shelf, "--to", work.bag, "--state", "former", "--rating", "likely"});
 }
 
-int work_on(const fs::path& image) {
-  const std::string source = image.string();
-  const std::string shelf = fs::path(image).replace_extension(".shelf").string();
-  const std::string bag = fs::path(image).replace_extension("").string() + "-recovered";
-  int worst = kDone;
-  const auto then = [&](const std::vector<std::string>& arguments) {
-    worst = std::max(worst, step(arguments));
-  };
-  then({"survey", source});
-  then({"scan", source, "--shelf", shelf});
-  then({"volumes", shelf});
-  then({"list", shelf, "--state", "deleted", "--kind", "file", "--limit", "12"});
-  then({"tree", shelf, "--state", "deleted"});
-  then({"list", shelf, "--state", "deleted", "--rating", "likely", "--count"});
-  then({"show", shelf, pick(shelf, "likely")});
-  then({"peek", shelf, pick(shelf, "likely"), "--bytes", "200"});
-  then({"export", shelf, "--to", bag, "--state", "deleted"});
-  return worst;
+void work_quickly(Work& work) {
+  const std::string& shelf = work.shelf;
+  work.then({"survey", work.source});
+  work.then({"scan", work.source, "--shelf", shelf});
+  work.then({"volumes", shelf});
+  work.then({"list", shelf, "--state", "deleted", "--kind", "file", "--limit", "12"});
+  work.then({"tree", shelf, "--state", "deleted"});
+  work.then({"list", shelf, "--state", "deleted", "--rating", "likely", "--count"});
+  work.then({"show", shelf, pick(shelf, "likely")});
+  work.then({"peek", shelf, pick(shelf, "likely"), "--bytes", "200"});
+  work.then({"export", shelf, "--to", work.bag, "--state", "deleted"});
 }
 
 }  // namespace
@@ -163,13 +160,15 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   fs::current_path(target);  // so that the commands shown are short
   std::cout << fmt::format("$ cd {}\n", shell_quoted(target.string()));
   int worst = kDone;
-  const auto tour = [&](const char* name, int (*work)(const fs::path&)) {
+  const auto tour = [&](const char* name, void (*steps)(Work&)) {
     const fs::path image = fmt::format("{}.img", name);
     unpack(samples / fmt::format("{}.img.zst", name), image);
-    worst = std::max(worst, work(image));
+    Work work(image);
+    steps(work);
+    worst = std::max(worst, work.worst);
   };
-  for (const char* name : kToured) tour(name, work_on);
-  for (const char* name : kFormatted) tour(name, work_deeply_on);
+  for (const char* name : kToured) tour(name, work_quickly);
+  for (const char* name : kFormatted) tour(name, work_deeply);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());

@@ -19,6 +19,18 @@ std::vector<Trace> Scene::of_kind(uint32_t kind) const {
   return found;
 }
 
+bool Scene::is_current(uint64_t start, std::string_view file_system) const {
+  return std::ranges::any_of(current, [&](VolumeReader* reader) {
+    const Volume& volume = reader->volume();
+    return volume.offset == start && volume.file_system.starts_with(file_system);
+  });
+}
+
+uint64_t Scene::start_before(uint64_t place) const {
+  const auto next = std::ranges::lower_bound(starts, place);
+  return next == starts.begin() ? 0 : *std::prev(next);
+}
+
 uint64_t Scene::end_around(uint64_t place) const {
   if (VolumeReader* reader = current_at(place)) {
     return std::min(source->size(), reader->volume().offset + reader->volume().length);

@@ -3,7 +3,7 @@
 
 #include <functional>
 #include <memory>
-#include <span>
+#include <string_view>
 #include <vector>
 
 #include "fs/detector.h"
@@ -31,6 +31,10 @@ struct Scene {
   VolumeReader* current_at(uint64_t place) const;
   // Traces of one kind, in order.
   std::vector<Trace> of_kind(uint32_t kind) const;
+  // Whether a present volume of such a file system (a name, or how names begin) starts at a place.
+  bool is_current(uint64_t start, std::string_view file_system) const;
+  // The last of `starts` before a place; 0 if there is none.
+  uint64_t start_before(uint64_t place) const;
   // Where the volume that covers `place` ends at the latest: with the source, or where the
   // partition or current volume around it does. Bytes of the source.
   uint64_t end_around(uint64_t place) const;

@@ -63,6 +63,11 @@ ClaimMap holders(const Shelf& shelf, bool in_trees) {
   return claims;
 }
 
+bool holds(const ClaimMap& claims, const ByteRange& range) {
+  const Claim* claim = claims.at_or_after(range.offset);
+  return claim != nullptr && overlap(claim->range, range).length > 0;
+}
+
 // The systems a scan looks for, in the order of file_systems().
 std::vector<const FileSystem*> wanted_systems(const ScanOptions& options) {
   std::vector<const FileSystem*> wanted;
@@ -121,9 +126,8 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
   for (const Trace& trace : store.traces(kContentStarts)) {
-    const Claim* claim = held.at_or_after(trace.offset);
-    const bool is_held = claim != nullptr && claim->range.offset <= trace.offset;
-    if (!is_held) contents.push_back({static_cast<unsigned>(trace.number), trace.offset});
+    if (!holds(held, {trace.offset, 1}))
+      contents.push_back({static_cast<unsigned>(trace.number), trace.offset});
   }
   std::vector<Assembled> assembled;
   for (const FileSystem* system : wanted_systems(options)) {
@@ -133,10 +137,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     scene.options = options.read;
     scene.traces = store.traces(system->name);
     scene.contents = contents;
-    scene.is_held = [&](const ByteRange& range) {
-      const Claim* claim = claims.at_or_after(range.offset);
-      return claim != nullptr && overlap(claim->range, range).length > 0;
-    };
+    scene.is_held = [&](const ByteRange& range) { return holds(claims, range); };
     scene.current = current;
     scene.starts = starts;
     for (Assembled& one : system->assemble(scene)) assembled.push_back(std::move(one));

@@ -25,11 +25,9 @@ constexpr uint64_t kMostPart = 16 << 20;  // bytes read at once of sectors that 
 
 // What one entry set tells.
 struct Told {
-  uint64_t place = 0;  // byte of the source of the sectors it lies in
   uint32_t first = 0;  // cluster
   bool folder = false;
   const Format* format = nullptr;  // null if its name tells none
-  uint32_t created = 0;            // as stored
 };
 
 struct Draft {
@@ -77,12 +75,10 @@ class Assembler {
       for (const EntrySet& set : parse_folder(entries, upcase).sets) {
         if (!set.intact || told_.size() >= kMostSets) continue;
         Told told;
-        told.place = part.offset;
         told.first = set.stream.FirstCluster.value();
         told.folder = set.folder();
         const Format& format = format_by_name(to_utf8(set.name));
         if (!told.folder && !format.magic.empty()) told.format = &format;
-        told.created = set.file.CreateTimestamp.value();
         if (told.first >= kFirstCluster) told_.push_back(told);
       }
     }
@@ -244,11 +240,7 @@ class Assembler {
       std::optional<Geometry> geometry = from_fields(boot);
       if (!geometry) continue;
       const uint64_t start = trace.number;
-      const bool known = std::ranges::any_of(scene_.current,
-                                             [&](VolumeReader* reader) {
-                                               return reader->volume().offset == start &&
-                                                      reader->volume().file_system == "exfat";
-                                             }) ||
+      const bool known = scene_.is_current(start, "exfat") ||
                          std::ranges::any_of(drafts_, [&](const Draft& draft) {
                            return draft.geometry && draft.volume_start == start;
                          });
@@ -341,10 +333,7 @@ class Assembler {
   void infer(Draft& draft) const {
     Geometry g;
     const Grid& grid = draft.grid;
-    uint64_t start = 0;
-    for (const uint64_t place : scene_.starts) {
-      if (place < grid.start) start = place;
-    }
+    const uint64_t start = scene_.start_before(grid.start);
     const uint64_t end = end_of(draft);
     draft.volume_start = start;
     g.cluster_size = static_cast<uint32_t>(grid.unit_size);

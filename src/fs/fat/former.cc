@@ -252,11 +252,7 @@ class Assembler {
     size_t looked_at = 0;
     for (const uint64_t place : places) {
       if (++looked_at > kMostHeaders) break;
-      const bool known = std::ranges::any_of(scene_.current, [&](VolumeReader* reader) {
-        const Volume& volume = reader->volume();
-        return volume.offset == place && volume.file_system.starts_with("fat");
-      });
-      if (known) continue;
+      if (scene_.is_current(place, "fat")) continue;
       const Window window(scene_.source, place, scene_.source->size() - place);
       std::optional<Geometry> geometry = geometry_at(window, 0);
       for (const uint64_t sector : {512U, 4096U}) {
@@ -387,10 +383,7 @@ class Assembler {
     const uint64_t clusters = (end - grid.start) / grid.unit_size;
     g.cluster_count = static_cast<uint32_t>(std::min<uint64_t>(clusters, 0x0FFFFFF5));
     // The nearest place before it at which a volume may have begun.
-    uint64_t start = 0;
-    for (const uint64_t place : scene_.starts) {
-      if (place < grid.start) start = place;
-    }
+    const uint64_t start = scene_.start_before(grid.start);
     const std::vector<Trace> tables = tables_of(draft, start);
     const bool high = std::ranges::any_of(
         draft.starts, [](const Trace& s) { return s.number > 0xFFFF || s.other > 0xFFFF; });

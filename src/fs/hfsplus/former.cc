@@ -115,11 +115,7 @@ class Assembler {
       }
       const Grid grid{trace.number, geometry.block_size()};
       const bool known =
-          std::ranges::any_of(scene_.current,
-                              [&](VolumeReader* reader) {
-                                return reader->volume().offset == grid.start &&
-                                       reader->volume().file_system.starts_with("hfs");
-                              }) ||
+          scene_.is_current(grid.start, "hfs") ||
           std::ranges::any_of(drafts_, [&](const Draft& draft) { return draft.grid == grid; });
       // A header stands 1024 bytes behind the start, or before the end; of both readings of it,
       // that one is right for which something is where it says.
@@ -220,10 +216,7 @@ class Assembler {
     }
     // Names come back all the same.
     if (drafts_.empty() && !nodes_.empty()) {
-      uint64_t start = 0;
-      for (const uint64_t known : scene_.starts) {
-        if (known <= nodes_.front().trace.offset) start = known;
-      }
+      const uint64_t start = scene_.start_before(nodes_.front().trace.offset + 1);
       drafts_.push_back({{start, kUsualBlock}, std::nullopt, 0});
     }
   }

@@ -163,9 +163,7 @@ class Assembler {
         continue;
       }
       const auto geometry = from_fields(boot);
-      const bool known = std::ranges::any_of(scene_.current, [&](VolumeReader* reader) {
-        return reader->volume().offset == trace.number && reader->volume().file_system == "ntfs";
-      });
+      const bool known = scene_.is_current(trace.number, "ntfs");
       if (geometry && !known && layouts_.size() < kMostVolumes) {
         layouts_.push_back({{trace.number, geometry->cluster_size}, geometry, 0});
       }
@@ -421,7 +419,7 @@ class Assembler {
   void add_nameless_tables() {
     std::map<uint64_t, size_t> named;  // volume start, to blocks with entries
     for (const auto& [folder, blocks] : blocks_) {
-      for (const Trace& block : blocks) named[start_around(block.offset)] += folder != 0;
+      for (const Trace& block : blocks) named[scene_.start_before(block.offset + 1)] += folder != 0;
     }
     for (const auto& [start, count] : named) {
       if (count >= kLeastBlocks)
@@ -443,16 +441,8 @@ class Assembler {
       }
     }
     // Names, and what lies in the records themselves, come back all the same.
-    layout.grid = {start_around(fragment.records.front().place), kUsualCluster};
+    layout.grid = {scene_.start_before(fragment.records.front().place + 1), kUsualCluster};
     join(layout, std::move(fragment));
-  }
-
-  uint64_t start_around(uint64_t place) const {
-    uint64_t start = 0;
-    for (const uint64_t known : scene_.starts) {
-      if (known <= place) start = known;
-    }
-    return start;
   }
 
   void finish(Draft& draft) {
