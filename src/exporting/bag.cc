@@ -2,14 +2,11 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fcntl.h>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
-#include <cerrno>
-#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <map>
@@ -17,6 +14,7 @@
 #include <unordered_map>
 
 #include "exporting/apple_double.h"
+#include "exporting/bag_writer.h"
 #include "exporting/content.h"
 #include "exporting/safe_names.h"
 #include "exporting/target.h"
@@ -29,18 +27,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr size_t kChunk = 1 << 20;              // bytes copied at a time
-constexpr uint64_t kBytesPerFlush = 256 << 20;  // at most this much is unflushed
-constexpr size_t kFilesPerFlush = 2048;         // likewise
-constexpr uint64_t kRoomPerFile = 4096;         // for the target's own accounts
+constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
+constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
-
-struct Written {
-  std::string path;  // relative to the bag
-  std::string sha256;
-  std::string record;  // line of exported.jsonl
-  uint64_t bytes = 0;
-};
 
 class Exporter {
  public:
@@ -49,29 +38,13 @@ class Exporter {
         options_(options),
         opener_(shelf, source),
         target_(examine_target(options.directory)),
-        paths_(target_),
-        buffer_(kChunk) {}
+        paths_(target_) {}
 
   ExportResult run(const Selection& selection) {
     choose(selection);
     require_room();
     prepare_directory();
-    try {
-      start_lists();
-      write_payload();
-    } catch (const TargetFailed& failure) {
-      result_.failed.push_back(fmt::format("The target failed: {}. What was done before is kept.",
-                                           std::strerror(failure.error)));
-    }
-    release_reserve();
-    try {
-      flush();
-      finish_lists();
-    } catch (const TargetFailed& failure) {
-      discard_pending();
-      result_.failed.push_back(fmt::format("The bag's own lists could not be completed: {}.",
-                                           std::strerror(failure.error)));
-    }
+    write_payload();
     set_folder_times();
     return std::move(result_);
   }
@@ -151,27 +124,11 @@ class Exporter {
       earlier_[record["path"]] = {record["sha256"], line + "\n"};
     }
     std::error_code error;
-    for (const char* name : {"manifest-sha256.txt.new", "exported.jsonl.new", ".reserve",
+    for (const char* name : {"manifest-sha256.txt.new", "exported.jsonl.new", kReserveFile,
                              "bagit.txt", "bag-info.txt", "tagmanifest-sha256.txt"}) {
       fs::remove(fs::path(options_.directory) / name, error);
     }
   }
-
-  // The lists grow with each flush, so that an export that is killed leaves them too. Room for them
-  // is held from the start, so that a target that fills up can still take them.
-  void start_lists() {
-    manifest_.emplace(options_.directory, "manifest-sha256.txt", resuming_);
-    exported_.emplace(options_.directory, "exported.jsonl", resuming_);
-    const Descriptor reserve(
-        ::open(reserve_path().c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
-    if (!reserve.ok()) throw TargetFailed{errno};
-    const auto size = static_cast<off_t>(kRoomForTags / 4 + chosen_.size() * kRoomPerFile / 4);
-    if (const int error = ::posix_fallocate(reserve.get(), 0, size); error == ENOSPC) {
-      throw TargetFailed{error};
-    }
-  }
-  std::string reserve_path() const { return options_.directory + "/.reserve"; }
-  void release_reserve() const { ::unlink(reserve_path().c_str()); }
 
   bool stopped() const { return options_.stop != nullptr && options_.stop->load(); }
 
@@ -202,54 +159,67 @@ class Exporter {
   }
 
   void write_payload() {
+    BagWriter writer(options_.directory, resuming_, options_.read_back);
+    writer.start(chosen_.size());
     for (const Row& row : chosen_) {
       if (stopped()) {
         result_.stopped = true;
         break;
       }
-      const std::string wanted = payload_path(row);
-      if (row.kind == "folder" && !row.stream) {
-        const std::string made = "data/" + paths_.folder(wanted);
-        make_folder(made);
-        folder_times_.emplace_back(made, row.modified);
-        continue;
-      }
-      const std::string path = "data/" + paths_.file(wanted, row.id);
-      result_.renamed += path != "data/" + wanted;
-      if (!keep_earlier(row, path)) {
-        make_folder(path.substr(0, path.rfind('/') + 1));
-        write_file(row, path);
-      }
-      if (pending_.size() >= kFilesPerFlush || pending_bytes_ >= kBytesPerFlush) flush();
+      if (!write_row(row, writer)) break;
     }
-    flush();
+    BagWriter::Outcome outcome = writer.finish();
+    result_.files = outcome.files;
+    result_.bytes = outcome.bytes;
+    result_.with_holes = outcome.with_holes;
+    result_.failed = std::move(outcome.failed);
   }
 
-  // Whether an earlier export wrote the file, and it is still as it was written. What is not is
-  // removed, to be written again.
-  bool keep_earlier(const Row& row, const std::string& path) {
-    if (!resuming_) return false;
+  // False once the target has failed.
+  bool write_row(const Row& row, BagWriter& writer) {
+    const std::string wanted = payload_path(row);
+    if (row.kind == "folder" && !row.stream) {
+      const std::string made = "data/" + paths_.folder(wanted);
+      folder_times_.emplace_back(made, row.modified);
+      return make_folder(made, writer);
+    }
+    const std::string path = "data/" + paths_.file(wanted, row.id);
+    result_.renamed += path != "data/" + wanted;
+    if (auto earlier = find_earlier(row, path)) {
+      BagPart part;
+      part.listed = std::move(*earlier);
+      part.then = BagPart::Then::kept;
+      return writer.put(std::move(part));
+    }
+    return make_folder(path.substr(0, path.rfind('/') + 1), writer) &&
+           write_file(row, path, writer);
+  }
+
+  // What an earlier export wrote, if it is still as it was written. What is not is removed, to be
+  // written again.
+  std::optional<ListedFile> find_earlier(const Row& row, const std::string& path) {
+    if (!resuming_) return std::nullopt;
     const std::string full = options_.directory + "/" + path;
     const auto known = earlier_.find(path);
-    if (known == earlier_.end() || hash_of(full, buffer_, false) != known->second.sha256) {
+    if (known == earlier_.end() || hash_of(full, hashing_, false) != known->second.sha256) {
       ::unlink(full.c_str());
-      return false;
+      return std::nullopt;
     }
-    Written written;
-    written.path = path;
-    written.bytes = row.size.value_or(0) + head_of(row).size();
-    written.sha256 = known->second.sha256;
-    written.record = known->second.record;
-    result_.with_holes += written.record.find("\"missing\":[]") == std::string::npos;
+    ListedFile listed;
+    listed.path = path;
+    listed.bytes = row.size.value_or(0) + head_of(row).size();
+    listed.sha256 = known->second.sha256;
+    listed.record = known->second.record;
+    listed.has_holes = listed.record.find("\"missing\":[]") == std::string::npos;
     ++result_.kept;
-    done_ += written.bytes;
-    pending_.push_back(std::move(written));
-    return true;
+    done_ += listed.bytes;
+    return listed;
   }
 
-  // `path` ends in `/`. No part of it may be a link that was laid there to lead elsewhere.
-  void make_folder(const std::string& path) {
-    if (path == last_folder_) return;
+  // `path` ends in `/`. No part of it may be a link that was laid there to lead elsewhere. False if
+  // the target failed.
+  bool make_folder(const std::string& path, BagWriter& writer) {
+    if (path == last_folder_) return true;
     std::error_code error;
     for (size_t slash = path.find('/'); resuming_ && slash != std::string::npos;
          slash = path.find('/', slash + 1)) {
@@ -257,115 +227,80 @@ class Exporter {
       if (fs::is_symlink(fs::symlink_status(part, error))) fs::remove(part, error);
     }
     fs::create_directories(fs::path(options_.directory) / path, error);
-    if (error && is_fatal(error.value())) throw TargetFailed{error.value()};
-    last_folder_ = path;
-  }
-
-  void write_file(const Row& row, const std::string& path) {
-    const std::string full = options_.directory + "/" + path;
-    const Descriptor file(
-        ::open(full.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
-    int error = file.ok() ? 0 : errno;
-    if (file.ok()) {
-      if (auto written = copy(row, path, file.get())) {
-        const timespec times[2] = {to_timespec(row.accessed), to_timespec(row.modified)};
-        ::futimens(file.get(), times);
-        pending_bytes_ += written->bytes;
-        pending_.push_back(std::move(*written));
-        return;
-      }
-      error = errno;
-      ::unlink(full.c_str());
-      if (stopped()) return;
+    if (error && is_fatal(error.value())) {
+      writer.fail(error.value());
+      return false;
     }
-    if (is_fatal(error)) throw TargetFailed{error};
-    result_.failed.push_back(fmt::format("{} (id {}) could not be written: {}.", row.path, row.id,
-                                         std::strerror(error)));
+    last_folder_ = path;
+    return true;
   }
 
-  // Nothing if it was stopped, or could not be written (errno says why).
-  std::optional<Written> copy(const Row& row, const std::string& path, int file) {
+  // False once the target has failed.
+  bool write_file(const Row& row, const std::string& path, BagWriter& writer) {
     const StreamReader stream = opener_.open(row.stream_id);
     std::vector<Hole> holes = stream.known_holes();
-    Sha256 hash;
     const std::string head = head_of(row);
-    const auto head_bytes = std::as_bytes(std::span(head));
-    if (!write_sparsely(file, head_bytes)) return std::nullopt;
-    hash.update(head_bytes);
-    for (uint64_t at = 0; at < stream.size();) {
-      if (stopped()) {
-        errno = EINTR;
-        return std::nullopt;
-      }
-      const auto chunk = std::span(buffer_).first(std::min<uint64_t>(kChunk, stream.size() - at));
-      for (const Hole& hole : stream.read(at, chunk)) append_hole(holes, hole);
-      if (!write_sparsely(file, chunk)) return std::nullopt;
-      hash.update(chunk);
-      at += chunk.size();
-      done_ += chunk.size();
-      options_.progress(done_, total_);
-    }
-    // It may end in a hole.
     const uint64_t size = head.size() + stream.size();
-    if (size >= kHoleBlock && ::ftruncate(file, static_cast<off_t>(size)) != 0) return std::nullopt;
+    Sha256 hash;
+    for (uint64_t at = 0; at < size || size == 0;) {
+      BagPart part;
+      if (at == 0) {
+        part.path = path;
+        part.called = fmt::format("{} (id {})", row.path, row.id);
+      }
+      if (stopped()) {
+        result_.stopped = true;
+        part.then = BagPart::Then::abandon;
+        return at == 0 || writer.put(std::move(part));
+      }
+      const size_t ahead = at == 0 ? head.size() : 0;  // bytes of the head in this part
+      const uint64_t from = at + ahead - head.size();  // in the stream
+      part.size = ahead + std::min<uint64_t>(kChunk, stream.size() - from);
+      part.bytes = std::make_unique_for_overwrite<std::byte[]>(part.size);
+      const std::span bytes(part.bytes.get(), part.size);
+      std::ranges::copy(std::as_bytes(std::span(head).first(ahead)), bytes.begin());
+      for (const Hole& hole : stream.read(from, bytes.subspan(ahead))) append_hole(holes, hole);
+      hash.update(bytes);
+      at += part.size;
+      done_ += part.size - ahead;
+      options_.progress(done_, total_);
+      if (at == size) {
+        part.then = BagPart::Then::complete;
+        part.accessed = row.accessed;
+        part.modified = row.modified;
+        part.listed = listed(row, path, size, hash.hex(), head.size(), std::move(holes));
+        return writer.put(std::move(part));
+      }
+      if (!writer.put(std::move(part))) return false;
+    }
+    return true;
+  }
+
+  // `ahead`: bytes of the file in front of the stream, from whose start the holes count.
+  static ListedFile listed(const Row& row, const std::string& path, uint64_t size,
+                           std::string sha256, uint64_t ahead, std::vector<Hole> holes) {
     std::ranges::sort(holes, {}, &Hole::offset);
-    result_.with_holes += !holes.empty();
-    Written written;
-    written.path = path;
-    written.bytes = size;
-    written.sha256 = hash.hex();
     nlohmann::ordered_json record = {{"id", row.id},
                                      {"path", path},
                                      {"bytes", size},
-                                     {"sha256", written.sha256},
+                                     {"sha256", sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
     if (row.stream) record["stream"] = *row.stream;
     if (!path.ends_with("/" + row.path)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
-          {{"offset", head.size() + hole.offset},
+          {{"offset", ahead + hole.offset},
            {"length", hole.length},
            {"why", fmt::format("{}, filled with zeros", to_text(hole.why))}});
     }
-    written.record =
+    ListedFile listed;
+    listed.path = path;
+    listed.bytes = size;
+    listed.sha256 = std::move(sha256);
+    listed.has_holes = !holes.empty();
+    listed.record =
         record.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
-    return written;
-  }
-
-  // Files count as done only when the medium has them.
-  void flush() {
-    if (pending_.empty()) return;
-    const Descriptor directory(
-        ::open(options_.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (!directory.ok() || ::syncfs(directory.get()) != 0) throw TargetFailed{errno};
-    std::string manifest;
-    std::string exported;
-    for (const Written& written : pending_) {
-      if (options_.read_back &&
-          hash_of(options_.directory + "/" + written.path, buffer_, true) != written.sha256) {
-        ::unlink((options_.directory + "/" + written.path).c_str());
-        result_.failed.push_back(
-            fmt::format("{} reads back from the target other than it was written; it was removed.",
-                        written.path));
-        continue;
-      }
-      manifest += fmt::format("{}  {}\n", written.sha256, written.path);
-      exported += written.record;
-      result_.bytes += written.bytes;
-      ++result_.files;
-    }
-    manifest_->write(manifest);
-    exported_->write(exported);
-    pending_.clear();
-    pending_bytes_ = 0;
-  }
-
-  // Files that were written but are not sure to be on the medium do not stay.
-  void discard_pending() {
-    for (const Written& written : pending_) {
-      ::unlink((options_.directory + "/" + written.path).c_str());
-    }
-    pending_.clear();
+    return listed;
   }
 
   void set_folder_times() const {
@@ -375,29 +310,12 @@ class Exporter {
     }
   }
 
-  void finish_lists() {
-    if (!manifest_ || !exported_) return;
-    std::string tags = manifest_->close() + exported_->close();
-    TagFile declaration(options_.directory, "bagit.txt");
-    declaration.write("BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
-    tags += declaration.close();
-    TagFile info(options_.directory, "bag-info.txt");
-    info.write(fmt::format(
-        "Bag-Software-Agent: undershelf {}\nBagging-Date: {:%Y-%m-%d}\n"
-        "Payload-Oxum: {}.{}\n",
-        UNDERSHELF_VERSION, fmt::gmtime(std::time(nullptr)), result_.bytes, result_.files));
-    tags += info.close();
-    TagFile list(options_.directory, "tagmanifest-sha256.txt");
-    list.write(tags);
-    list.close();
-  }
-
   const Shelf& shelf_;
   const ExportOptions& options_;
   ContentOpener opener_;
   Target target_;
   PathMaker paths_;
-  std::vector<std::byte> buffer_;
+  std::vector<std::byte> hashing_ = std::vector<std::byte>(kChunk);  // read at a time
   std::map<int64_t, std::string> volume_folders_;
   std::vector<Row> chosen_;
   uint64_t total_ = 0;
@@ -409,9 +327,6 @@ class Exporter {
   bool resuming_ = false;
   std::unordered_map<std::string, Earlier> earlier_;  // by path in the bag
   std::string last_folder_;
-  std::optional<TagFile> manifest_, exported_;
-  std::vector<Written> pending_;  // written, not yet flushed
-  uint64_t pending_bytes_ = 0;
   std::vector<std::pair<std::string, std::optional<Time>>> folder_times_;
   ExportResult result_;
 };

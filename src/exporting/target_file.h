@@ -53,6 +53,9 @@ constexpr size_t kHoleBlock = 65536;  // bytes
 // failed (errno says why).
 bool write_sparsely(int fd, std::span<const std::byte> bytes);
 
+// Holds room on the target for the bag's lists while an export runs.
+constexpr const char* kReserveFile = ".reserve";
+
 // A text file of the bag, made new, that is on the medium when close() returns.
 class TagFile {
  public:
