@@ -14,11 +14,11 @@
 namespace undershelf {
 namespace {
 
-constexpr uint64_t kBytesQueued = 16 << 20;     // at most this much waits to be written
-constexpr uint64_t kBytesAtOnce = 256 << 10;    // the thread is woken for
-constexpr uint64_t kBytesOfPart = 1024;         // what a part takes besides its content
-constexpr uint64_t kBytesPerFlush = 256 << 20;  // at most this much is unflushed
-constexpr size_t kFilesPerFlush = 2048;         // likewise
+constexpr uint64_t kBytesQueued = 16 << 20;    // at most this much waits to be written
+constexpr uint64_t kBytesAtOnce = 256 << 10;   // the thread is woken for
+constexpr uint64_t kBytesOfPart = 1024;        // what a part takes besides its content
+constexpr uint64_t kBytesPerFlush = 32 << 20;  // at most this much is unflushed
+constexpr size_t kFilesPerFlush = 2048;        // likewise
 constexpr uint64_t kListBytesPerFile = 1024;
 constexpr uint64_t kListBytes = 256 << 10;
 
