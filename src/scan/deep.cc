@@ -150,15 +150,16 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   for (const VolumeReader* reader : current) taken.push_back(range_of(reader->volume()));
   std::vector<FoundBySweep> found;
   for (Assembled& one : assembled) {
-    FoundBySweep volume{std::move(one.reader), {}, false};
+    FoundBySweep volume{std::move(one.reader), {}, one.adds_to_current};
     volume.volume = volume.reader->volume();
     const ByteRange range = range_of(volume.volume);
-    volume.former = !one.adds_to_current && std::ranges::any_of(taken, [&](const ByteRange& other) {
-      return overlap(range, other).length > 0;
-    });
-    volume.volume.standing = volume.former ? "former" : "current";
-    if (volume.former) volume.volume.structures.clear();
-    if (!volume.former && !one.adds_to_current) taken.push_back(range);
+    const bool former =
+        !one.adds_to_current && std::ranges::any_of(taken, [&](const ByteRange& other) {
+          return overlap(range, other).length > 0;
+        });
+    volume.volume.standing = former ? "former" : "current";
+    if (former) volume.volume.structures.clear();
+    if (!former && !one.adds_to_current) taken.push_back(range);
     found.push_back(std::move(volume));
   }
   return found;

@@ -12,8 +12,8 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
 // A volume that a sweep led to, with how it is to be stored.
 struct FoundBySweep {
   std::unique_ptr<VolumeReader> reader;
-  Volume volume;
-  bool former = false;
+  Volume volume;                 // with its standing
+  bool adds_to_current = false;  // it is known already: these are further entries of it
 };
 
 // Puts the traces together. `current`: readers of the volumes that are known already, whose entries

@@ -83,9 +83,13 @@ class Scan {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
       VolumeWriter writer(shelf_, found.volume);
-      FormerSink sink(writer, found.former);
-      found.reader->read(sink);
-      sink.finish();
+      if (found.adds_to_current) {
+        found.reader->read(writer);
+      } else {
+        FormerSink sink(writer, found.volume.standing == "former");
+        found.reader->read(sink);
+        sink.finish();
+      }
       take(writer, *found.reader, found.volume);
     }
     result_.volumes = shelf_.volumes(false).size();

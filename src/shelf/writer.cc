@@ -106,6 +106,10 @@ struct VolumeWriter::Rows {
   int64_t volume_id;
   SQLite::Statement entry, stream, name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
+  // Gives an entry whose true name was not known its name and folder.
+  void rename_known(int64_t id, const Entry& now);
+  // What a deeper look tells besides of an entry that is stored.
+  void add_to_known(int64_t id, const Entry& now);
   // Whether an earlier scan stored the name.
   bool has_name(int64_t id, const OtherName& other);
   int pending = 0;
@@ -171,6 +175,45 @@ void VolumeWriter::Rows::add_name(int64_t id, const OtherName& other) {
   name.clearBindings();
 }
 
+void VolumeWriter::Rows::rename_known(int64_t id, const Entry& now) {
+  SQLite::Statement row(db,
+                        "UPDATE entries SET name=?, raw_name=?, name_exact=1, type=?, parent=?, "
+                        "parent_key=?, orphan=? WHERE id=? AND name_exact=0");
+  row.bind(1, now.name.text);
+  if (!now.name.raw.empty()) {
+    row.bind(2, now.name.raw.data(), static_cast<int>(now.name.raw.size()));
+  }
+  if (now.kind == Kind::file) row.bind(3, std::string(format_by_name(now.name.text).type));
+  if (now.parent) {
+    const auto folder = folders.find(*now.parent);
+    if (folder != folders.end()) row.bind(4, folder->second);
+    row.bind(5, static_cast<int64_t>(*now.parent));
+  }
+  row.bind(6, now.orphan ? 1 : 0);
+  row.bind(7, id);
+  count_row();
+  if (row.exec() == 0) return;
+  SQLite::Statement forget(db, "DELETE FROM evidence WHERE entry=? AND fact='name-lost'");
+  forget.bind(1, id);
+  forget.exec();
+}
+
+void VolumeWriter::Rows::add_to_known(int64_t id, const Entry& now) {
+  if (now.deleted) {
+    count_row();
+    SQLite::Statement row(db, "UPDATE entries SET deleted=? WHERE id=? AND deleted IS NULL");
+    bind_time(row, 1, now.deleted);
+    row.bind(2, id);
+    row.exec();
+  }
+  if (now.name.exact) rename_known(id, now);
+  for (const OtherName& other : now.other_names) {
+    if (has_name(id, other)) continue;
+    count_row();
+    add_name(id, other);
+  }
+}
+
 VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume)
     : rows_(std::make_unique<Rows>(shelf, volume)) {}
 VolumeWriter::~VolumeWriter() = default;
@@ -180,6 +223,7 @@ void VolumeWriter::finish() { rows_->commit(); }
 int64_t VolumeWriter::add(const Entry& entry) {
   Rows& rows = *rows_;
   if (const auto known = rows.stored.find(entry.key); known != rows.stored.end()) {
+    rows.add_to_known(known->second, entry);
     return known->second;
   }
   rows.count_row();

@@ -6,6 +6,7 @@
 
 #include "fs/ntfs/file.h"
 #include "fs/ntfs/geometry.h"
+#include "fs/ntfs/journal.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -18,10 +19,12 @@ constexpr uint32_t magic_of(const char (&text)[5]) {
 }
 constexpr uint32_t kFileMagic = magic_of("FILE");
 constexpr uint32_t kIndexMagic = magic_of("INDX");
+constexpr uint32_t kLogMagic = magic_of("RCRD");
+constexpr size_t kPage = 4096;  // bytes, of journals and logs
 
 class NtfsDetector : public Detector {
  public:
-  size_t reach() const override { return 4096; }
+  size_t reach() const override { return kPage; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
     for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
@@ -32,6 +35,10 @@ class NtfsDetector : public Detector {
         look_at_record(block, at, found);
       } else if (magic == kIndexMagic) {
         look_at_index(block, at, found);
+      } else if (magic == kLogMagic) {
+        look_at_log(block, at, found);
+      } else if (magic < kPage && (bytes[4] == std::byte{2} || bytes[4] == std::byte{3})) {
+        look_at_changes(block, at, found);
       } else if (bytes[0] == std::byte{0xEB} || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
       }
@@ -105,6 +112,40 @@ class NtfsDetector : public Detector {
       folder = value->parent.value();
     }
     found.push_back({block.offset + at, size, kIndexBlock, header->vcn.value(), folder});
+  }
+
+  // Appends what lies in a page, or joins it to `last`, which may end before its page does.
+  static void add_page(uint64_t place, size_t length, Trace* last, TraceKind kind,
+                       std::vector<Trace>& found) {
+    const bool follows = last != nullptr && (place - last->offset) % kPage == 0 &&
+                         place - last->end() < kPage && place >= last->end();
+    if (follows) {
+      last->length = place + length - last->offset;
+    } else {
+      found.push_back({place, length, kind, 0, 0});
+    }
+  }
+
+  // [MS-FSCC] 2.4: a page begins with a change record.
+  static void look_at_changes(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const uint64_t place = block.offset + at;
+    Trace* last = !found.empty() && found.back().kind == kChangePages ? &found.back() : nullptr;
+    if (last != nullptr && place < last->end()) return;
+    const size_t length =
+        length_of_changes(block.bytes.subspan(at, std::min(kPage, block.bytes.size() - at)));
+    if (length == 0) return;
+    add_page(place, length, last, kChangePages, found);
+  }
+
+  static void look_at_log(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto usa_offset = load<le16>(block.bytes, at + 4);
+    const auto usa_count = load<le16>(block.bytes, at + 6);
+    if (!usa_count || usa_count->value() != kPage / kSweepStep + 1 || usa_offset->value() < 0x1E ||
+        usa_offset->value() > 0x40 || at + kPage > block.bytes.size()) {
+      return;
+    }
+    Trace* last = !found.empty() && found.back().kind == kLogPages ? &found.back() : nullptr;
+    add_page(block.offset + at, kPage, last, kLogPages, found);
   }
 
   static void look_at_boot_sector(std::span<const std::byte> bytes, uint64_t place,

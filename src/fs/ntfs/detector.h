@@ -13,6 +13,10 @@ enum TraceKind : uint32_t {
   // An index block of a folder. `number`: its VCN, as it says itself; `other`: the reference of the
   // folder that its first entry names, 0 if it has none.
   kIndexBlock = 2,
+  // Pages of a change journal, 4 KiB each but for the last, that follow each other.
+  kChangePages = 3,
+  // Pages of a log ($LogFile) that follow each other.
+  kLogPages = 4,
 };
 constexpr uint64_t kNoNumber = UINT64_MAX;  // before version 3.1 records do not say theirs
 

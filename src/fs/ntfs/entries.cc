@@ -223,14 +223,13 @@ Entry EntryMaker::deleted(const File& file, const LostNames::Known* known) const
   return entry;
 }
 
-Entry EntryMaker::ghost(const Ghost& ghost, uint64_t place) const {
+Entry EntryMaker::ghost(const Ghost& ghost) const {
   constexpr uint64_t kWithoutReference = 1ULL << 63;
   Entry entry;
   if (ghost.copy) {
     entry = from_file(*ghost.copy);
     entry.evidence.push_back({"record-in-log", 0});
   }
-  entry.key = ghost.reference != 0 ? ghost.reference : kWithoutReference | place;
   entry.state = ghost.current ? State::live : State::deleted;
   const Sighting& last = ghost.sightings.front();
   entry.name = to_name(last.name);
@@ -252,6 +251,10 @@ Entry EntryMaker::ghost(const Ghost& ghost, uint64_t place) const {
       entry.other_names.push_back(std::move(other));
     }
   }
+  // What lies in a folder knows it by its reference.
+  folder = folder || (ghost.copy && ghost.copy->folder);
+  const bool by_reference = ghost.reference != 0 && (folder || !ghost.by_name);
+  entry.key = by_reference ? ghost.reference : kWithoutReference | ghost.by_name.value_or(0);
   if (ghost.copy) return entry;
   entry.kind = folder ? Kind::folder : Kind::file;
   entry.streams.emplace_back();

@@ -20,8 +20,8 @@ class EntryMaker {
   Entry live(const File& file);
   // The entry of a record that is free now; `known` is what else names it, or null.
   Entry deleted(const File& file, const LostNames::Known* known) const;
-  // The entry of a file that no record tells of. `place` makes a key where no reference is known.
-  Entry ghost(const Ghost& ghost, uint64_t place) const;
+  // The entry of a file that no record tells of.
+  Entry ghost(const Ghost& ghost) const;
   // A name from before a rename or a move.
   OtherName former(const FoundName& name) const;
 

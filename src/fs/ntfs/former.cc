@@ -9,8 +9,7 @@
 #include "content/types.h"
 #include "fs/ntfs/detector.h"
 #include "fs/ntfs/file.h"
-#include "fs/ntfs/index.h"
-#include "fs/ntfs/mft.h"
+#include "fs/ntfs/free_names.h"
 #include "fs/ntfs/reader.h"
 #include "fs/votes.h"
 #include "model/text.h"
@@ -21,7 +20,7 @@ namespace {
 constexpr size_t kMostVolumes = 64;
 constexpr size_t kLeastRecords = 4;         // fewer, with no header, are not taken for a volume
 constexpr uint64_t kMostNumber = 16 << 20;  // of a record, unless very many were found
-constexpr size_t kLeastBlocks = 2;          // of an index, likewise
+constexpr size_t kLeastBlocks = 2;          // of an index, or pages of a journal, likewise
 constexpr size_t kMostBlocks = 200'000;     // read for one volume: what they name is held in memory
 constexpr uint64_t kUsualCluster = 4096;    // bytes; where nothing tells and nothing depends on it
 constexpr uint64_t kMirrored = 4;           // records of which $MFTMirr has copies
@@ -65,17 +64,7 @@ std::optional<ByteRange> first_run(const Attribute& attribute) {
 
 class Assembler {
  public:
-  explicit Assembler(const Scene& scene) : scene_(scene) {
-    std::vector<Trace> free = scene.of_kind(kIndexBlock);
-    std::erase_if(free, [&](const Trace& trace) { return scene.is_held(trace.range()); });
-    for (VolumeReader* reader : scene.current) {
-      if (!free.empty() && reader->volume().file_system == "ntfs") note_present(*reader);
-    }
-    for (const Trace& trace : free) {
-      if (is_present(trace)) continue;
-      blocks_[number_of(trace.other)].push_back(trace);
-    }
-  }
+  explicit Assembler(const Scene& scene) : scene_(scene), free_(scene) {}
 
   std::vector<Assembled> run() {
     take_headers();
@@ -92,61 +81,11 @@ class Assembler {
     for (auto& [key, drafts] : volumes_) {
       for (Draft& draft : drafts) finish(draft);
     }
+    for (Assembled& more : free_.of_present()) assembled_.push_back(std::move(more));
     return std::move(assembled_);
   }
 
  private:
-  // What tells a present volume's old index blocks from those of before it.
-  struct Present {
-    ByteRange range;             // of the source
-    uint64_t records = 0;        // of its $MFT
-    std::optional<Time> oldest;  // when the first of its files was made
-  };
-
-  void note_present(VolumeReader& reader) {
-    const Volume& volume = reader.volume();
-    const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
-    std::optional<Geometry> geometry = find_geometry(window, true);
-    if (!geometry) return;
-    const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
-    struct Oldest : Sink {
-      int64_t add(const Entry& entry) override {
-        if (!entry.system && entry.created && (!found || *entry.created < *found)) {
-          found = entry.created;
-        }
-        return 0;
-      }
-      void add(int64_t, const OtherName&) override {}
-      void add(const Damage&) override {}
-      std::optional<Time> found;
-    } oldest;
-    reader.read(oldest);
-    present_.push_back({{volume.offset, volume.length},
-                        Mft(scene_.source, space, *geometry, geometry->notes).count(),
-                        oldest.found});
-  }
-
-  // Whether an index block that is free now is a deleted folder's of the volume that is there: all
-  // it names are records the volume has, and it was changed when the volume had files.
-  bool is_present(const Trace& block) const {
-    for (const Present& present : present_) {
-      if (overlap(present.range, block.range()).length == 0) continue;
-      std::vector<std::byte> bytes(block.length);
-      scene_.source->read(block.offset, bytes);
-      apply_fixups(bytes);
-      constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
-      std::optional<Time> last;
-      bool known = number_of(block.other) < present.records;
-      read_index_node(std::span<const std::byte>(bytes).subspan(kHead), number_of(block.other),
-                      true, [&](const Sighting& sighting) {
-                        last = std::max(last, sighting.seen);
-                        known = known && number_of(sighting.reference) < present.records;
-                      });
-      return known && last && present.oldest && *last >= *present.oldest;
-    }
-    return false;
-  }
-
   struct Draft {
     Candidate layout;
     uint32_t record_size = 0;
@@ -221,12 +160,12 @@ class Assembler {
 
   // A folder's run list says in clusters where its blocks lie; each block says whose it is.
   void add_pins(Fragment& fragment, uint64_t folder, const Attribute& attribute) {
-    const auto blocks = blocks_.find(folder);
+    const auto blocks = free_.blocks().find(folder);
     const std::optional<ByteRange> run = first_run(attribute);
-    if (!run || blocks == blocks_.end()) return;
-    for (const Trace& block : blocks->second) {
-      if (block.number < run->length) {
-        fragment.pins.push_back({run->offset + block.number, block.offset});
+    if (!run || blocks == free_.blocks().end()) return;
+    for (const FreeNames::Block& block : blocks->second) {
+      if (block.vcn < run->length) {
+        fragment.pins.push_back({run->offset + block.vcn, block.names.range.offset});
       }
     }
   }
@@ -414,15 +353,19 @@ class Assembler {
     }
   }
 
-  // Without any record, index blocks still name the files of folders, one volume for each place at
+  // Without any record, index blocks and journals still name files, one volume for each place at
   // which one may have begun.
   void add_nameless_tables() {
-    std::map<uint64_t, size_t> named;  // volume start, to blocks with entries
-    for (const auto& [folder, blocks] : blocks_) {
-      for (const Trace& block : blocks) named[scene_.start_before(block.offset + 1)] += folder != 0;
+    std::map<uint64_t, size_t> named;  // volume start, to what names files
+    const auto count = [&](const FoundNames& names, bool has_entries) {
+      named[scene_.start_before(names.range.offset + 1)] += has_entries;
+    };
+    for (const auto& [folder, blocks] : free_.blocks()) {
+      for (const FreeNames::Block& block : blocks) count(block.names, folder != 0);
     }
-    for (const auto& [start, count] : named) {
-      if (count >= kLeastBlocks)
+    for (const FreeNames::Pages& pages : free_.pages()) count(pages.names, true);
+    for (const auto& [start, count_of] : named) {
+      if (count_of >= kLeastBlocks)
         volumes_[{start, kUsualCluster}].push_back({{{start, kUsualCluster}, {}, 0}, 1024, {}});
     }
   }
@@ -466,28 +409,34 @@ class Assembler {
                                            (evidence >= 100 ? 30 : evidence * 30 / 100));
     geometry.notes = {
         draft.records.empty()
-            ? "None of its records was found: names and sizes come from the indexes of folders, "
-              "contents are not known."
+            ? "None of its records was found: names and sizes come from the indexes of folders and "
+              "from journals, contents are not known."
             : fmt::format("It was put together from {} records of $MFT{}.", draft.records.size(),
                           header ? "" : "; what they say of each other tells its layout")};
     const ByteRange where{grid.start, geometry.volume_size};
     Found found;
-    uint64_t numbers = 0;  // that index blocks speak of
+    uint64_t numbers = 0;  // of records that blocks and pages speak of
     size_t left_out = 0;
-    for (const auto& [folder, blocks] : blocks_) {
-      for (const Trace& block : blocks) {
-        if (overlap(block.range(), where).length != block.length) continue;
-        if (found.blocks.size() >= kMostBlocks) {
-          left_out += 1;
-          continue;
-        }
-        found.blocks.push_back({block.range(), block.other, is_only_volume(block)});
-        numbers = std::max(numbers, std::min<uint64_t>(folder + 1, kMostNumber) * kRoom);
+    const auto add = [&](FoundNames names, uint64_t records) {
+      if (overlap(names.range, where).length != names.range.length) return;
+      if (found.names.size() >= kMostBlocks) {
+        ++left_out;
+        return;
       }
+      names.only = is_only_volume(names.range);
+      // A journal tells of old names as well: where it disagrees says little.
+      names.sure = names.only && names.kind != FoundNames::Kind::index_block;
+      numbers = std::max(numbers, std::min(records, kMostNumber));
+      found.names.push_back(std::move(names));
+    };
+    for (const auto& [folder, blocks] : free_.blocks()) {
+      const uint64_t foreseen = std::min<uint64_t>(folder + 1, kMostNumber) * kRoom;
+      for (const FreeNames::Block& block : blocks) add(block.names, foreseen);
     }
+    for (const FreeNames::Pages& pages : free_.pages()) add(pages.names, pages.records);
     if (left_out > 0) {
-      geometry.notes.push_back(
-          fmt::format("{} index blocks more than can be read were found.", left_out));
+      geometry.notes.push_back(fmt::format(
+          "{} index blocks and pages of journals more than can be read were found.", left_out));
     }
     uint64_t total = 0;  // bytes of the table
     for (const Placed& record : draft.records) {
@@ -502,12 +451,12 @@ class Assembler {
     assembled_.push_back({make_reader(scene_.source, where, geometry, std::move(found)), false});
   }
 
-  // Whether no other volume that was put together covers a block.
-  bool is_only_volume(const Trace& block) const {
+  // Whether no other volume that was put together covers what names files.
+  bool is_only_volume(const ByteRange& names) const {
     size_t covering = 0;
     for (const auto& [key, drafts] : volumes_) {
       for (const Draft& draft : drafts) {
-        covering += key.first <= block.offset && end_of(draft) >= block.end();
+        covering += key.first <= names.offset && end_of(draft) >= names.end();
       }
     }
     return covering == 1;
@@ -522,8 +471,7 @@ class Assembler {
   }
 
   const Scene& scene_;
-  std::map<uint64_t, std::vector<Trace>> blocks_;  // index blocks, by the folder's number
-  std::vector<Present> present_;
+  FreeNames free_;
   std::vector<Candidate> layouts_;
   std::vector<Pin> table_pins_;  // where tables and their mirrors may begin
   std::vector<Fragment> fragments_;

@@ -44,6 +44,29 @@ size_t parse_change(std::span<const std::byte> page, size_t offset, Sighting& fo
   return found.seen ? length : 0;
 }
 
+// The length of the record at the beginning of `bytes`, if it is one beyond doubt; else 0.
+size_t length_of_change(std::span<const std::byte> bytes) {
+  constexpr int64_t kYear1990 = 631'152'000LL * kTicksPerSecond;
+  constexpr int64_t kYear2200 = 7'258'118'400LL * kTicksPerSecond;
+  const auto head = load<ChangeRecordHead>(bytes, 0);
+  if (!head) return 0;
+  const unsigned major = head->major_version.value();
+  if ((major != 2 && major != 3) || head->minor_version.value() != 0) return 0;
+  const size_t tail_at = sizeof(ChangeRecordHead) + (major == 2 ? 16 : 32);
+  const auto tail = load<ChangeRecordTail>(bytes, tail_at);
+  const auto file = load<le64>(bytes, sizeof(ChangeRecordHead));
+  if (!tail || number_of(file->value()) == 0) return 0;
+  const size_t length = head->length.value();
+  const size_t name_at = tail_at + sizeof(ChangeRecordTail);
+  const size_t name_length = tail->name_length.value();
+  const std::optional<Time> time = to_time(tail->time.value());
+  const bool fits = tail->name_offset.value() == name_at && name_length > 0 &&
+                    name_length % 2 == 0 && name_length <= 2 * 255 &&
+                    length == (name_at + name_length + 7) / 8 * 8 && length <= bytes.size();
+  const bool dated = time && time->ticks > kYear1990 && time->ticks < kYear2200;
+  return fits && dated && tail->reason.value() != 0 ? length : 0;
+}
+
 // Copies of base records as they are in memory: without fix-ups.
 void find_records(std::span<const std::byte> bytes, size_t record_size,
                   const std::function<void(const Record&)>& visit) {
@@ -84,6 +107,17 @@ void read_change_journal(const Source& journal, const std::vector<ByteRange>& pa
       }
     }
   }
+}
+
+size_t length_of_changes(std::span<const std::byte> page) {
+  constexpr size_t kStep = 512;
+  size_t at = 0;
+  while (at < page.size()) {
+    const size_t length = length_of_change(page.subspan(at));
+    if (length == 0) break;
+    at += length;
+  }
+  return (at + kStep - 1) / kStep * kStep;
 }
 
 void read_log(const Source& log, size_t record_size, const Sight& sight,

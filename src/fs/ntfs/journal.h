@@ -12,6 +12,10 @@ namespace undershelf::ntfs {
 void read_change_journal(const Source& journal, const std::vector<ByteRange>& parts,
                          const Sight& sight);
 
+// How many bytes at the beginning of a page are change records, each with all that belongs to one,
+// rounded up to 512; 0 if it does not begin so.
+size_t length_of_changes(std::span<const std::byte> page);
+
 // Inside the pages of the log: old index entries, as they were put into folders and taken out of
 // them, and copies of whole records, as they were made. `copied` gets records of `record_size`
 // bytes, which are gone after the call.

@@ -14,6 +14,12 @@ uint64_t hash_of(const FoundName& name) {
   return std::hash<std::u16string>{}(name.text) ^ number_of(name.parent) * 0x9E3779B97F4A7C15;
 }
 
+// Of a name without a reference: files that had it in turn were made at different times.
+uint64_t key_of(const Sighting& sighting) {
+  const auto made = static_cast<uint64_t>(sighting.name.created.value_or(Time{}).ticks);
+  return hash_of(sighting.name) ^ made * 0xBF58476D1CE4E5B9;
+}
+
 bool holds(const std::vector<FoundName>& names, const FoundName& name) {
   return std::ranges::any_of(names, [&](const FoundName& n) { return same_name(n, name); });
 }
@@ -106,19 +112,33 @@ bool LostNames::some_record_has(const Sighting& sighting) const {
 std::vector<Ghost> LostNames::ghosts() {
   std::vector<Ghost> found;
   for (auto& [reference, ghost] : by_reference_) found.push_back(std::move(ghost));
-  std::unordered_multimap<uint64_t, FoundName> told;
-  const auto tell = [&](const Sighting& s) { told.emplace(hash_of(s.name), s.name); };
-  for (const Ghost& ghost : found) std::ranges::for_each(ghost.sightings, tell);
-  for (const auto& [number, known] : of_records_) std::ranges::for_each(known.names, tell);
+  constexpr size_t kOfRecord = SIZE_MAX;
+  std::unordered_multimap<uint64_t, std::pair<FoundName, size_t>> told;  // with ghosts' indexes
+  const auto tell = [&](const Sighting& s, size_t index) {
+    told.emplace(hash_of(s.name), std::pair(s.name, index));
+  };
+  for (size_t i = 0; i < found.size(); ++i) {
+    for (const Sighting& sighting : found[i].sightings) tell(sighting, i);
+  }
+  for (const auto& [number, known] : of_records_) {
+    for (const Sighting& sighting : known.names) tell(sighting, kOfRecord);
+  }
   for (Sighting& sighting : nameless_) {
-    const auto [begin, end] = told.equal_range(hash_of(sighting.name));
-    const bool known = std::any_of(begin, end, [&](const auto& one) {
-      return same_name(one.second, sighting.name) &&
-             (!one.second.created || one.second.created == sighting.name.created);
+    const uint64_t hash = hash_of(sighting.name);
+    const auto [begin, end] = told.equal_range(hash);
+    const auto known = std::find_if(begin, end, [&](const auto& one) {
+      const FoundName& name = one.second.first;
+      return same_name(name, sighting.name) &&
+             (!name.created || name.created == sighting.name.created);
     });
-    if (known) continue;
-    tell(sighting);
-    found.push_back({0, false, {std::move(sighting)}, std::nullopt});
+    if (known == end) {
+      tell(sighting, found.size());
+      const uint64_t key = key_of(sighting);
+      found.push_back({0, false, {std::move(sighting)}, std::nullopt, key});
+    } else if (known->second.second != kOfRecord) {
+      Ghost& ghost = found[known->second.second];
+      if (!ghost.by_name) ghost.by_name = key_of(sighting);
+    }
   }
   for (Ghost& ghost : found) {
     // A short name stands for the long one only where there is no other.

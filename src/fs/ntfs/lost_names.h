@@ -17,6 +17,9 @@ struct Ghost {
   bool current = false;    // an index in use names it: its record is lost, not the file deleted
   std::vector<Sighting> sightings;  // by different names; the last one first
   std::optional<File> copy;         // of its record, from the log
+  // Where its name stands without a reference as well (or only so): a hash of that name and its
+  // folder. Which of its traces are found depends on how much was looked through.
+  std::optional<uint64_t> by_name;
 };
 
 class LostNames {

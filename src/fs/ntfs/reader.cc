@@ -18,9 +18,10 @@ constexpr uint64_t kMostDamage = 10'000;  // places noted one by one
 
 class Reader : public VolumeReader {
  public:
-  Reader(SourcePtr source, const ByteRange& where, Geometry geometry)
+  Reader(SourcePtr source, const ByteRange& where, Geometry geometry, std::vector<FoundNames> names)
       : source_(std::move(source)),
         geometry_(std::move(geometry)),
+        names_(std::move(names)),
         space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
         mft_(source_, space_, geometry_, geometry_.notes) {
     describe();
@@ -28,9 +29,10 @@ class Reader : public VolumeReader {
   Reader(SourcePtr source, const ByteRange& where, Geometry geometry, Found found)
       : source_(std::move(source)),
         geometry_(std::move(geometry)),
-        found_(std::move(found)),
+        names_(std::move(found.names)),
+        assembled_(true),
         space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
-        mft_(source_, space_, geometry_, found_->records) {
+        mft_(source_, space_, geometry_, found.records) {
     describe();
   }
 
@@ -62,8 +64,8 @@ class Reader : public VolumeReader {
     catalogue_->settle();
     LostNames names(*catalogue_, [this](uint64_t number) { return collect(number); });
     read_indexes(names);
-    if (found_) read_found_blocks(names);
     read_journals(names);
+    read_found_names(names);
     push_former_names(names);
     push_deleted(names);
     push_ghosts(names);
@@ -96,7 +98,7 @@ class Reader : public VolumeReader {
     if (const FileStream* data = bits.stream(u""); data != nullptr && !data->resident) {
       bitmap_.emplace(std::make_shared<PiecesSource>(source_, data->pieces, data->initialized),
                       volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
-    } else if (!found_) {
+    } else if (!assembled_) {
       volume_.notes.emplace_back("The bitmap of clusters in use is lost.");
     }
   }
@@ -108,7 +110,7 @@ class Reader : public VolumeReader {
   void read_records() {
     mft_.each([&](uint64_t number, const Mft::Read& read) {
       if (!read.record) {
-        if (read.state != Mft::State::blank && !found_) report_record(number, read.state);
+        if (read.state != Mft::State::blank && !assembled_) report_record(number, read.state);
         return;
       }
       const Record& record = *read.record;
@@ -300,14 +302,11 @@ class Reader : public VolumeReader {
     }
   }
 
-  // Index blocks of folders whose records are lost, as far as what they name belongs here.
-  void read_found_blocks(LostNames& names) {
-    std::vector<std::byte> bytes;
-    for (const Found::Block& block : found_->blocks) {
-      bytes.resize(block.range.length);
-      source_->read(block.range.offset, bytes);
-      const bool known = catalogue_->resolve(block.folder).has_value();
+  // What a sweep found outside of records and streams, as far as it belongs here.
+  void read_found_names(LostNames& names) {
+    for (const FoundNames& found : names_) {
       std::vector<Sighting> sightings;
+      std::vector<File> copies;
       size_t fitting = 0;
       size_t conflicting = 0;
       const Sight sight = [&](const Sighting& sighting) {
@@ -318,15 +317,23 @@ class Reader : public VolumeReader {
         }
         sightings.push_back(sighting);
       };
-      apply_fixups(bytes);
-      constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
-      read_index_node(std::span(std::as_const(bytes)).subspan(kHead), number_of(block.folder), true,
-                      sight);
+      read_names(source_, found, geometry_.record_size, sight,
+                 [&](const Record& record) { copies.push_back(copied_file(record)); });
       // Another volume's entries name records that are others here, or none.
-      const bool believed = fitting > 0 || known || (block.only && conflicting == 0);
+      const bool index = found.kind == FoundNames::Kind::index_block;
+      const bool of_folder = index && catalogue_->resolve(found.folder).has_value();
+      const bool believed = found.sure || of_folder || (found.only && conflicting == 0) ||
+                            (index ? fitting > 0 : fitting > conflicting);
       if (!believed) continue;
       for (const Sighting& sighting : sightings) names.add(sighting);
+      for (File& copy : copies) names.add(std::move(copy));
     }
+  }
+
+  File copied_file(const Record& record) {
+    FileBuilder builder(record.header.record_number.value(), space_);
+    builder.add(record, true);
+    return builder.finish();
   }
 
   void read_journals(LostNames& names) {
@@ -344,11 +351,7 @@ class Reader : public VolumeReader {
     if (const FileStream* data = log.stream(u""); data != nullptr && !data->resident) {
       const uint64_t size = std::min(total_length(data->pieces), volume_.length);
       read_log(PiecesSource(source_, data->pieces, size), geometry_.record_size, sight,
-               [&](const Record& record) {
-                 FileBuilder builder(record.header.record_number.value(), space_);
-                 builder.add(record, true);
-                 names.add(builder.finish());
-               });
+               [&](const Record& record) { names.add(copied_file(record)); });
     }
   }
 
@@ -375,17 +378,16 @@ class Reader : public VolumeReader {
   }
 
   void push_ghosts(LostNames& names) {
-    uint64_t without_reference = 0;
     for (const Ghost& ghost : names.ghosts()) {
       if (number_of(ghost.reference) < kFirstOrdinary && ghost.reference != 0) continue;
-      sink_->add(maker_->ghost(ghost, without_reference));
-      without_reference += ghost.reference == 0;
+      sink_->add(maker_->ghost(ghost));
     }
   }
 
   SourcePtr source_;
   Geometry geometry_;
-  std::optional<Found> found_;
+  std::vector<FoundNames> names_;
+  bool assembled_ = false;  // from what a sweep found
   ClusterSpace space_;
   Mft mft_;
   Volume volume_;
@@ -405,10 +407,15 @@ class Reader : public VolumeReader {
 
 std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
                                    const ReadOptions& options) {
+  return open(source, where, options, {});
+}
+
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options, std::vector<FoundNames> names) {
   const auto window = std::make_shared<Window>(source, where.offset, where.length);
   std::optional<Geometry> geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
-  return std::make_unique<Reader>(source, where, std::move(*geometry));
+  return std::make_unique<Reader>(source, where, std::move(*geometry), std::move(names));
 }
 
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "fs/fs.h"
+#include "fs/ntfs/found_names.h"
 #include "fs/ntfs/geometry.h"
 #include "model/pieces.h"
 
@@ -13,16 +14,14 @@ namespace undershelf::ntfs {
 // What a sweep found of a volume whose own record of $MFT is lost, or another's by now.
 struct Found {
   Pieces records;  // as for Mft
-  struct Block {
-    ByteRange range;      // of the source
-    uint64_t folder = 0;  // reference
-    bool only = false;    // no other volume can be the one it belongs to
-  };
-  std::vector<Block> blocks;  // index blocks
+  std::vector<FoundNames> names;
 };
 
 std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
                                    const ReadOptions& options);
+// Likewise; `names`: what a sweep found besides in its free space.
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options, std::vector<FoundNames> names);
 
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
                                           const Geometry& geometry, Found found);

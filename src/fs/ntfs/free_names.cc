@@ -1,0 +1,126 @@
+#include "fs/ntfs/free_names.h"
+
+#include <algorithm>
+
+#include "fs/ntfs/detector.h"
+#include "fs/ntfs/mft.h"
+#include "fs/ntfs/reader.h"
+
+namespace undershelf::ntfs {
+namespace {
+
+constexpr uint64_t kPage = 4096;  // bytes, of journals and logs
+constexpr size_t kUsualRecord = 1024;
+
+struct OldestFile : Sink {
+  int64_t add(const Entry& entry) override {
+    if (!entry.system && entry.created && (!found || *entry.created < *found)) {
+      found = entry.created;
+    }
+    return 0;
+  }
+  void add(int64_t, const OtherName&) override {}
+  void add(const Damage&) override {}
+  std::optional<Time> found;
+};
+
+FoundNames::Kind kind_of(const Trace& trace) {
+  return trace.kind == kIndexBlock    ? FoundNames::Kind::index_block
+         : trace.kind == kChangePages ? FoundNames::Kind::changes
+                                      : FoundNames::Kind::log;
+}
+
+}  // namespace
+
+FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
+  std::vector<std::pair<FoundNames, uint64_t>> free;  // with VCNs
+  for (const Trace& trace : scene.traces) {
+    if (trace.kind != kIndexBlock && trace.kind != kChangePages && trace.kind != kLogPages)
+      continue;
+    for (FoundNames& names : free_parts(trace)) free.emplace_back(std::move(names), trace.number);
+  }
+  if (free.empty()) return;
+  for (VolumeReader* reader : scene.current) {
+    if (reader->volume().file_system == "ntfs") note(*reader);
+  }
+  for (auto& [names, vcn] : free) sort(std::move(names), vcn);
+}
+
+// The parts of a trace that nothing holds: all of an index block or none of it, pages one by one;
+// pages of a log that follow each other stay together, as what they hold goes on from one to the
+// next.
+std::vector<FoundNames> FreeNames::free_parts(const Trace& trace) const {
+  std::vector<FoundNames> parts;
+  const FoundNames::Kind kind = kind_of(trace);
+  const uint64_t step = kind == FoundNames::Kind::index_block ? trace.length : kPage;
+  for (uint64_t at = trace.offset; at < trace.end(); at += step) {
+    const ByteRange part{at, std::min(step, trace.end() - at)};
+    if (scene_.is_held(part)) continue;
+    if (kind == FoundNames::Kind::log && !parts.empty() && parts.back().range.end() == at) {
+      parts.back().range.length += part.length;
+      continue;
+    }
+    parts.emplace_back();
+    parts.back().kind = kind;
+    parts.back().range = part;
+    if (kind == FoundNames::Kind::index_block) parts.back().folder = trace.other;
+  }
+  return parts;
+}
+
+void FreeNames::note(VolumeReader& reader) {
+  const Volume& volume = reader.volume();
+  const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
+  std::optional<Geometry> geometry = find_geometry(window, true);
+  if (!geometry) return;
+  const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
+  OldestFile oldest;
+  reader.read(oldest);
+  present_.push_back({&reader,
+                      {volume.offset, volume.length},
+                      Mft(scene_.source, space, *geometry, geometry->notes).count(),
+                      oldest.found,
+                      {}});
+}
+
+// A present volume's own are those that name only records it has, and that were written to when it
+// had files.
+void FreeNames::sort(FoundNames names, uint64_t vcn) {
+  std::optional<Time> last;
+  uint64_t records = 0;
+  read_names(
+      scene_.source, names, kUsualRecord,
+      [&](const Sighting& sighting) {
+        last = std::max(last, sighting.seen);
+        records = std::max(records, number_of(sighting.reference) + 1);
+      },
+      [](const Record&) {});
+  for (Present& present : present_) {
+    if (overlap(present.range, names.range).length == 0) continue;
+    const bool known = number_of(names.folder) < present.records && records <= present.records;
+    if (!known || !last || !present.oldest || *last < *present.oldest) break;
+    names.current = false;
+    names.sure = true;
+    present.names.push_back(std::move(names));
+    return;
+  }
+  if (names.kind == FoundNames::Kind::index_block) {
+    blocks_[number_of(names.folder)].push_back({vcn, std::move(names)});
+  } else if (records > 0) {
+    pages_.push_back({std::move(names), records});
+  }
+}
+
+std::vector<Assembled> FreeNames::of_present() {
+  std::vector<Assembled> found;
+  for (Present& present : present_) {
+    if (present.names.empty()) continue;
+    if (auto reader =
+            open(scene_.source, present.range, scene_.options, std::move(present.names))) {
+      found.push_back({std::move(reader), true});
+    }
+  }
+  return found;
+}
+
+}  // namespace undershelf::ntfs
