@@ -285,6 +285,91 @@ TEST(Maps, VolumesAreFoundUnderAnotherMap) {
   }
 }
 
+// The record of the change journal of ntfs-office.
+size_t journal_record(const std::string& image) {
+  const std::string name("$\0U\0s\0n\0J\0r\0n\0l\0", 16);
+  for (size_t at = 0; at + 1024 <= image.size(); at += 1024) {
+    const std::string_view record = std::string_view(image).substr(at, 1024);
+    if (record.starts_with("FILE") && record.find(name) != std::string_view::npos) return at;
+  }
+  return 0;
+}
+
+// Paths with times of deletion.
+std::map<std::string, Json> deletions(const std::string& shelf) {
+  std::map<std::string, Json> found;
+  for (const Json& row : rows_of(shelf)) {
+    const std::string path = row["path"];
+    if (path.find("$UsnJrnl") == std::string::npos) found[path] = row["deleted"];
+  }
+  return found;
+}
+
+// Pages of a journal that was switched off lie in free space: they name the same files as before.
+TEST(FreeJournals, AddToAPresentVolume) {
+  const TempFolder folder;
+  std::string image = sample("ntfs-office");
+  write_file(folder.path("whole.img"), image);
+  EXPECT_EQ(undershelf({"scan", folder.path("whole.img"), "--shelf", folder.path("whole")}).code,
+            0);
+  const size_t record = journal_record(image);
+  ASSERT_GT(record, 0U);
+  image[record + 22] = 0;  // not in use any more
+  write_file(folder.path("off.img"), image);
+  const std::string shelf = folder.path("off");
+  EXPECT_EQ(undershelf({"scan", folder.path("off.img"), "--shelf", shelf}).code, 0);
+  const auto quick = rows_of(shelf);
+  EXPECT_NE(deletions(shelf), deletions(folder.path("whole")));
+  EXPECT_EQ(undershelf({"scan", folder.path("off.img"), "--shelf", shelf, "--depth", "deep"}).code,
+            0);
+  EXPECT_EQ(deletions(shelf), deletions(folder.path("whole")));
+  EXPECT_EQ(rows_of(shelf).size(), quick.size() + 1) << "known entries got what was not known";
+}
+
+// Likewise where boot sectors, the beginning of $MFT, its mirror and the journal's record are gone;
+// and where the whole of $MFT is.
+TEST(FreeJournals, TellTheNamesOfALostVolume) {
+  const TempFolder folder;
+  std::string image = sample("ntfs-office");
+  write_file(folder.path("whole.img"), image);
+  EXPECT_EQ(undershelf({"scan", folder.path("whole.img"), "--shelf", folder.path("whole")}).code,
+            0);
+  const auto whole = deletions(folder.path("whole"));
+  constexpr size_t kCluster = 4096;
+  const size_t table = kCluster * static_cast<unsigned char>(image[48]);
+  size_t mirror = 0;
+  for (size_t i = 0; i < 4; ++i) {
+    mirror += kCluster * static_cast<size_t>(static_cast<unsigned char>(image[56 + i])) << 8 * i;
+  }
+  image.replace(journal_record(image), 1024, 1024, '\0');
+  image.replace(0, 512, 512, '\0');
+  image.replace(image.size() - 512, 512, 512, '\0');
+  image.replace(table, 24 * 1024, 24 * 1024, '\0');
+  image.replace(mirror, 4096, 4096, '\0');
+  const std::string shelf = folder.path("shelf");
+  write_file(folder.path("lost.img"), image);
+  ASSERT_EQ(undershelf({"scan", folder.path("lost.img"), "--shelf", shelf, "--depth", "deep"}).code,
+            0);
+  const auto found = deletions(shelf);
+  for (const auto& [path, deleted] : whole) {
+    if (path.starts_with("$")) continue;
+    ASSERT_TRUE(found.contains(path)) << path;
+    EXPECT_EQ(found.at(path), deleted) << path;
+  }
+  // None of the records: what indexes, journal and log name is all that is left.
+  for (size_t at = 0; at + 1024 <= image.size(); at += 1024) {
+    if (image.compare(at, 4, "FILE") == 0) image.replace(at, 1024, 1024, '\0');
+  }
+  write_file(folder.path("bare.img"), image);
+  ASSERT_EQ(undershelf({"scan", folder.path("bare.img"), "--shelf", folder.path("bare"), "--depth",
+                        "deep"})
+                .code,
+            0);
+  const auto bare = deletions(folder.path("bare"));
+  EXPECT_EQ(bare.at("Mail/Journalled.eml"), "2025-09-02T09:30:00Z");
+  EXPECT_TRUE(bare.contains("Mail/Logged.eml"));
+}
+
 // A volume that keeps disk images as files: those in living files are no volumes, those in lost
 // files are said to lie inside them.
 TEST(Noise, ImagesInsideFilesAreToldApart) {
