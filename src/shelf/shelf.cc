@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <chrono>
 #include <filesystem>
+#include <tuple>
 
 #include "model/error.h"
 #include "model/time.h"
@@ -179,7 +180,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   SQLite::Statement row(*db_, R"sql(
     SELECT id, file_system, standing, label, serial, offset, length, sector_size, cluster_size,
            heap_offset, cluster_count, confidence, inside, notes
-    FROM volumes ORDER BY standing<>'current', confidence DESC, id)sql");
+    FROM volumes ORDER BY id)sql");
   while (row.executeStep()) {
     VolumeRecord record;
     Volume& v = record.volume;
@@ -213,6 +214,15 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     record->deleted = count.getColumn(2).getInt64();
     record->former = count.getColumn(3).getInt64();
   }
+  // What is there now, what can be believed, and what is no file's content, comes first; then, what
+  // holds most.
+  const auto rank = [](const VolumeRecord& record) {
+    constexpr int kDoubtful = 50;
+    const Volume& v = record.volume;
+    return std::tuple(v.standing != "current", v.confidence < kDoubtful, record.inside.has_value(),
+                      -(record.live + record.deleted + record.former), -v.confidence, record.id);
+  };
+  std::ranges::sort(volumes, {}, rank);
   return volumes;
 }
 

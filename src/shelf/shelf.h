@@ -51,7 +51,8 @@ class Shelf {
   SQLite::Database& db() const { return *db_; }
   SourceIdentity source() const;
   std::vector<ScanRecord> scans() const;
-  // The most believable one first. Without `counted` the numbers of files stay 0.
+  // The most believable and most useful one first. Without `counted` they are in no such order, and
+  // the numbers of files stay 0.
   std::vector<VolumeRecord> volumes(bool counted = true) const;
   uint64_t damage_count() const;
   std::vector<std::string> damage_sentences(uint64_t most) const;

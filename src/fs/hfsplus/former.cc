@@ -10,6 +10,7 @@
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/forks.h"
+#include "fs/hfsplus/leaf_chain.h"
 #include "fs/hfsplus/reader.h"
 #include "fs/pieces_source.h"
 #include "fs/votes.h"
@@ -263,13 +264,14 @@ class Assembler {
     const ForkData& fork = geometry.header.catalogFile;
     if (fork.totalBlocks.value() == 0) return false;
     const uint64_t catalog = grid.place_of(fork.extents[0].startBlock.value());
-    return std::ranges::any_of(scene_.of_kind(kTreeHeader),
+    return headless_catalogs_.contains(catalog) ||
+           std::ranges::any_of(scene_.of_kind(kTreeHeader),
                                [&](const Trace& tree) { return tree.offset == catalog; });
   }
 
   // Trees that begin on the grid, as a volume header would name them; each is taken to lie in one
   // piece, if its first and last leaf are where it then has them.
-  void add_trees(const Grid& grid, Geometry& geometry) const {
+  void add_trees(const Grid& grid, Geometry& geometry) {
     VolumeHeader& header = geometry.header;
     for (const Trace& trace : scene_.of_kind(kTreeHeader)) {
       HeaderRecord tree{};
@@ -296,6 +298,27 @@ class Assembler {
       fork.extents[0].startBlock = static_cast<uint32_t>(at / grid.unit_size);
       fork.extents[0].blockCount = blocks;
     }
+    if (header.catalogFile.totalBlocks.value() == 0) add_headless_catalog(grid, header);
+  }
+
+  // The catalog by its leaves alone, if they are all there.
+  void add_headless_catalog(const Grid& grid, VolumeHeader& header) {
+    std::vector<Trace> leaves;
+    for (const Found::Nodes& nodes : nodes_) {
+      if (nodes.trace.number == kCatalogTree && !nodes.slack_only) leaves.push_back(nodes.trace);
+    }
+    const std::optional<LeafChain> chain = find_leaf_chain(*scene_.source, leaves);
+    if (!chain || chain->tree < grid.start || (chain->tree - grid.start) % grid.unit_size != 0) {
+      return;
+    }
+    const uint64_t size = (uint64_t{chain->highest} + 1) * chain->node_size;
+    const auto blocks = static_cast<uint32_t>((size + grid.unit_size - 1) / grid.unit_size);
+    header.catalogFile.logicalSize = size;
+    header.catalogFile.totalBlocks = blocks;
+    header.catalogFile.extents[0].startBlock =
+        static_cast<uint32_t>((chain->tree - grid.start) / grid.unit_size);
+    header.catalogFile.extents[0].blockCount = blocks;
+    headless_catalogs_.insert(chain->tree);
   }
 
   // Whether a tree's node is a leaf; number 0: it has none, which is as good.
@@ -316,6 +339,7 @@ class Assembler {
   std::vector<Pin> pins_;
   std::vector<KnownFile> files_;
   std::vector<Draft> drafts_;
+  std::set<uint64_t> headless_catalogs_;  // bytes of the source at which they begin
   std::vector<Assembled> assembled_;
 };
 
