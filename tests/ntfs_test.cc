@@ -6,6 +6,7 @@
 #include <map>
 #include <set>
 
+#include "fs/ntfs/entries.h"
 #include "fs/ntfs/journal.h"
 #include "model/text.h"
 #include "scan/scan.h"
@@ -296,6 +297,38 @@ TEST(Lznt1, DecodesAndRefuses) {
   EXPECT_EQ(text, std::string("tidetideti\0\0", 12));
   EXPECT_FALSE(decode({0x02, 0xB0, 0x01, 0x00, 0x00}, 8).first) << "refers to nothing";
   EXPECT_FALSE(decode({0xFF, 0xBF, 0x00, 'a'}, 8).first) << "ends before its chunk does";
+}
+
+// A file that was deleted while it was open waits in $Extend\$Deleted under a made-up name: it is
+// shown where it was, if anything tells.
+TEST(NtfsEntries, AFileThatWaitedToBeDeletedIsShownWhereItWas) {
+  const auto named = [](uint64_t number, uint64_t parent, std::u16string text) {
+    ntfs::File file;
+    file.number = number;
+    file.sequence = 1;
+    file.in_use = file.folder = true;
+    ntfs::FoundName name;
+    name.parent = ntfs::make_reference(parent, 1);
+    name.text = std::move(text);
+    file.names.push_back(std::move(name));
+    return file;
+  };
+  ntfs::Catalogue catalogue(64);
+  ntfs::EntryMaker maker(catalogue, 1 << 20);
+  maker.live(named(29, ntfs::kExtend, u"$Deleted"));
+  ntfs::File file = named(40, 29, u"0028000000000001");
+  file.in_use = file.folder = false;
+  EXPECT_EQ(maker.deleted(file, nullptr).name.text, "0028000000000001");
+  ntfs::LostNames::Known known;
+  known.names.push_back({0, named(40, 35, u"TG03 draft.csv").names[0], false, Time{10}, {}});
+  known.names.push_back({0, named(40, 35, u"TG03.csv").names[0], false, Time{20}, {}});
+  known.deleted = Time{30};
+  const Entry entry = maker.deleted(file, &known);
+  EXPECT_EQ(entry.name.text, "TG03.csv");
+  ASSERT_EQ(entry.other_names.size(), 2U);
+  EXPECT_EQ(entry.other_names[0].name.text, "TG03 draft.csv");
+  EXPECT_EQ(entry.other_names[1].name.text, "0028000000000001");
+  EXPECT_EQ(entry.deleted, Time{30});
 }
 
 // Records of version 3 (128-bit references) and pages that begin with rubbish.

@@ -180,6 +180,7 @@ Entry EntryMaker::live(const File& file) {
   const bool in_system = std::ranges::binary_search(system_folders_, parent);
   entry.system = file.number < kFirstOrdinary || (in_system && entry.name.text != "$Deleted");
   if (file.number == kRoot) entry.parent.reset();
+  if (file.folder && in_system && entry.name.text == "$Deleted") waiting_folder_ = file.number;
   if (entry.system && file.folder && file.number != kRoot && in_system) {
     system_folders_.insert(std::ranges::lower_bound(system_folders_, file.number), file.number);
   }
@@ -193,19 +194,26 @@ Entry EntryMaker::deleted(const File& file, const LostNames::Known* known) const
   entry.marked_deleted = true;
   entry.system = file.number < kFirstOrdinary;
   std::vector<FoundName> names = file.names;
-  if (names.empty() && known != nullptr) {
+  std::vector<Sighting> seen = known == nullptr ? std::vector<Sighting>() : known->names;
+  const bool waiting = !names.empty() && std::ranges::all_of(names, [&](const FoundName& name) {
+    return is_waiting(name);
+  });
+  if (names.empty() || waiting) {
     // Its own name was wiped: what was seen last is its name, the rest are from before.
-    std::vector<Sighting> seen = known->names;
     std::ranges::stable_sort(seen, [](const auto& a, const auto& b) { return a.seen > b.seen; });
-    if (!seen.empty()) {
-      names.push_back(seen.front().name);
+    const auto last = std::ranges::find_if(
+        seen, [&](const Sighting& sighting) { return !is_waiting(sighting.name); });
+    if (last != seen.end()) {
+      const FoundName before = last->name;
+      for (FoundName& name : names) seen.push_back({0, std::move(name), false, {}, {}});
+      names = {before};
       entry.evidence.push_back({"name-from-index", 0});
     }
   }
   set_names(entry, names, false);
   if (known == nullptr) return entry;
   entry.deleted = known->deleted;
-  for (const Sighting& sighting : known->names) {
+  for (const Sighting& sighting : seen) {
     OtherName name = former(sighting.name);
     if (name.name != entry.name || name.parent != entry.parent) {
       entry.other_names.push_back(std::move(name));
@@ -231,7 +239,9 @@ Entry EntryMaker::ghost(const Ghost& ghost) const {
     entry.evidence.push_back({"record-in-log", 0});
   }
   entry.state = ghost.current ? State::live : State::deleted;
-  const Sighting& last = ghost.sightings.front();
+  const auto named = std::ranges::find_if(
+      ghost.sightings, [&](const Sighting& sighting) { return !is_waiting(sighting.name); });
+  const Sighting& last = named != ghost.sightings.end() ? *named : ghost.sightings.front();
   entry.name = to_name(last.name);
   set_parent(entry.parent, last.name.parent, false);
   entry.evidence.push_back({ghost.current ? "record-lost" : "record-used-again", 0});

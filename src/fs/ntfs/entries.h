@@ -27,11 +27,17 @@ class EntryMaker {
 
  private:
   void set_names(Entry& entry, std::vector<FoundName> names, bool as_recorded) const;
+  bool is_waiting(const FoundName& name) const {
+    return waiting_folder_ != 0 && number_of(name.parent) == waiting_folder_;
+  }
   void set_parent(std::optional<uint64_t>& parent, uint64_t reference, bool as_recorded) const;
 
   const Catalogue& catalogue_;
   uint64_t most_bytes_;
   std::vector<uint64_t> system_folders_ = {kExtend};  // numbers, sorted
+  // Number of $Extend\$Deleted, where files that are deleted while open wait under other names; 0:
+  // none was read.
+  uint64_t waiting_folder_ = 0;
 };
 
 }  // namespace undershelf::ntfs

@@ -21,7 +21,6 @@ constexpr size_t kMostVolumes = 64;
 constexpr size_t kLeastRecords = 4;         // fewer, with no header, are not taken for a volume
 constexpr uint64_t kMostNumber = 16 << 20;  // of a record, unless very many were found
 constexpr size_t kLeastBlocks = 2;          // of an index, or pages of a journal, likewise
-constexpr size_t kMostBlocks = 200'000;     // read for one volume: what they name is held in memory
 constexpr uint64_t kUsualCluster = 4096;    // bytes; where nothing tells and nothing depends on it
 constexpr uint64_t kMirrored = 4;           // records of which $MFTMirr has copies
 constexpr uint64_t kRoom = 4;          // records are foreseen for so many times the highest folder
@@ -416,13 +415,8 @@ class Assembler {
     const ByteRange where{grid.start, geometry.volume_size};
     Found found;
     uint64_t numbers = 0;  // of records that blocks and pages speak of
-    size_t left_out = 0;
     const auto add = [&](FoundNames names, uint64_t records) {
       if (overlap(names.range, where).length != names.range.length) return;
-      if (found.names.size() >= kMostBlocks) {
-        ++left_out;
-        return;
-      }
       names.only = is_only_volume(names.range);
       // A journal tells of old names as well: where it disagrees says little.
       names.sure = names.only && names.kind != FoundNames::Kind::index_block;
@@ -434,9 +428,10 @@ class Assembler {
       for (const FreeNames::Block& block : blocks) add(block.names, foreseen);
     }
     for (const FreeNames::Pages& pages : free_.pages()) add(pages.names, pages.records);
-    if (left_out > 0) {
-      geometry.notes.push_back(fmt::format(
-          "{} index blocks and pages of journals more than can be read were found.", left_out));
+    if (free_.left_out() > 0) {
+      geometry.notes.push_back(
+          fmt::format("{} index blocks and pages of journals more than can be read were found.",
+                      free_.left_out()));
     }
     uint64_t total = 0;  // bytes of the table
     for (const Placed& record : draft.records) {

@@ -11,6 +11,7 @@ namespace {
 
 constexpr uint64_t kPage = 4096;  // bytes, of journals and logs
 constexpr size_t kUsualRecord = 1024;
+constexpr size_t kMostParts = 200'000;  // read: what they name is held in memory
 
 struct OldestFile : Sink {
   int64_t add(const Entry& entry) override {
@@ -37,7 +38,13 @@ FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
   for (const Trace& trace : scene.traces) {
     if (trace.kind != kIndexBlock && trace.kind != kChangePages && trace.kind != kLogPages)
       continue;
-    for (FoundNames& names : free_parts(trace)) free.emplace_back(std::move(names), trace.number);
+    for (FoundNames& names : free_parts(trace)) {
+      if (free.size() < kMostParts) {
+        free.emplace_back(std::move(names), trace.number);
+      } else {
+        ++left_out_;
+      }
+    }
   }
   if (free.empty()) return;
   for (VolumeReader* reader : scene.current) {

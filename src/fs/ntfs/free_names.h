@@ -29,6 +29,8 @@ class FreeNames {
   };
   // Former volumes' pages of change journals and logs, by place.
   const std::vector<Pages>& pages() const { return pages_; }
+  // Blocks and pages that were found, but are more than can be read.
+  size_t left_out() const { return left_out_; }
 
  private:
   // What tells a present volume's leavings from those of before it.
@@ -47,6 +49,7 @@ class FreeNames {
   std::vector<Present> present_;
   std::map<uint64_t, std::vector<Block>> blocks_;
   std::vector<Pages> pages_;
+  size_t left_out_ = 0;
 };
 
 }  // namespace undershelf::ntfs

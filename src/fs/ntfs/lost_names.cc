@@ -6,6 +6,8 @@
 namespace undershelf::ntfs {
 namespace {
 
+constexpr size_t kMostGhosts = 500'000;  // held in memory
+
 bool same_name(const FoundName& a, const FoundName& b) {
   return number_of(a.parent) == number_of(b.parent) && a.text == b.text;
 }
@@ -47,7 +49,15 @@ void LostNames::add(const Sighting& found) {
     return;
   }
   if (sighting.reference == 0) {
-    if (seen_.insert(hash).second && !some_record_has(sighting)) nameless_.push_back(sighting);
+    if (is_full()) {
+      ++left_out_;
+    } else if (seen_.insert(hash).second && !some_record_has(sighting)) {
+      nameless_.push_back(sighting);
+    }
+    return;
+  }
+  if (is_full() && !by_reference_.contains(sighting.reference)) {
+    ++left_out_;
     return;
   }
   Ghost& ghost = by_reference_[sighting.reference];
@@ -68,9 +78,11 @@ void LostNames::add(File copy) {
   if (ghost == by_reference_.end()) return;
   copy.in_use = false;  // whatever it was: the record is another file's now
   if (!ghost->second.copy || ghost->second.copy->modified <= copy.modified) {
-    ghost->second.copy = std::move(copy);
+    ghost->second.copy = std::make_unique<File>(std::move(copy));
   }
 }
+
+bool LostNames::is_full() const { return by_reference_.size() + nameless_.size() >= kMostGhosts; }
 
 bool LostNames::is_seen_before(std::vector<Sighting>& names, const Sighting& sighting) {
   for (Sighting& known : names) {
@@ -111,11 +123,17 @@ bool LostNames::some_record_has(const Sighting& sighting) const {
 
 std::vector<Ghost> LostNames::ghosts() {
   std::vector<Ghost> found;
-  for (auto& [reference, ghost] : by_reference_) found.push_back(std::move(ghost));
+  found.reserve(by_reference_.size());
+  while (!by_reference_.empty()) {
+    found.push_back(std::move(by_reference_.extract(by_reference_.begin()).mapped()));
+  }
   constexpr size_t kOfRecord = SIZE_MAX;
   std::unordered_multimap<uint64_t, std::pair<FoundName, size_t>> told;  // with ghosts' indexes
+  std::unordered_set<uint64_t> asked;
+  for (const Sighting& sighting : nameless_) asked.insert(hash_of(sighting.name));
   const auto tell = [&](const Sighting& s, size_t index) {
-    told.emplace(hash_of(s.name), std::pair(s.name, index));
+    const uint64_t hash = hash_of(s.name);
+    if (asked.contains(hash)) told.emplace(hash, std::pair(s.name, index));
   };
   for (size_t i = 0; i < found.size(); ++i) {
     for (const Sighting& sighting : found[i].sightings) tell(sighting, i);
@@ -134,7 +152,7 @@ std::vector<Ghost> LostNames::ghosts() {
     if (known == end) {
       tell(sighting, found.size());
       const uint64_t key = key_of(sighting);
-      found.push_back({0, false, {std::move(sighting)}, std::nullopt, key});
+      found.push_back({0, false, {std::move(sighting)}, nullptr, key});
     } else if (known->second.second != kOfRecord) {
       Ghost& ghost = found[known->second.second];
       if (!ghost.by_name) ghost.by_name = key_of(sighting);

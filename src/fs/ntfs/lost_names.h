@@ -3,6 +3,7 @@
 
 #include <functional>
 #include <map>
+#include <memory>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -16,7 +17,7 @@ struct Ghost {
   uint64_t reference = 0;  // 0 if not known
   bool current = false;    // an index in use names it: its record is lost, not the file deleted
   std::vector<Sighting> sightings;  // by different names; the last one first
-  std::optional<File> copy;         // of its record, from the log
+  std::unique_ptr<File> copy;       // of its record, from the log
   // Where its name stands without a reference as well (or only so): a hash of that name and its
   // folder. Which of its traces are found depends on how much was looked through.
   std::optional<uint64_t> by_name;
@@ -40,19 +41,23 @@ class LostNames {
     uint64_t size = 0;  // the largest recorded
   };
   const std::map<uint64_t, Known>& of_records() const { return of_records_; }
+  // Names of files that no record tells of, which were not kept as there are too many.
+  uint64_t left_out() const { return left_out_; }
   // Those that no record tells of. To be called once, after the last add.
   std::vector<Ghost> ghosts();
 
  private:
   void add_to_record(uint64_t number, const Sighting& sighting);
   bool some_record_has(const Sighting& sighting) const;
+  bool is_full() const;
   static bool is_seen_before(std::vector<Sighting>& names, const Sighting& sighting);
 
   const Catalogue& catalogue_;
   std::function<File(uint64_t)> file_of_;
   std::map<uint64_t, Known> of_records_;
   std::map<uint64_t, Ghost> by_reference_;
-  std::vector<Sighting> nameless_;     // without a reference
+  std::vector<Sighting> nameless_;  // without a reference
+  uint64_t left_out_ = 0;
   std::unordered_set<uint64_t> seen_;  // hashes of what was added before
 };
 

@@ -69,6 +69,10 @@ class Reader : public VolumeReader {
     push_former_names(names);
     push_deleted(names);
     push_ghosts(names);
+    if (names.left_out() > 0) {
+      damage({space_.base, 0},
+             fmt::format("{} names of lost files are more than can be kept.", names.left_out()));
+    }
     if (damaged_ > kMostDamage) {
       sink.add(
           Damage{{space_.base, 0}, fmt::format("And {} more places.", damaged_ - kMostDamage)});
