@@ -11,6 +11,8 @@
 namespace undershelf::hfsplus {
 namespace {
 
+constexpr size_t kNear = 64;  // leaves
+
 struct Leaf {
   uint64_t place = 0;  // byte of the source
   uint32_t next = 0, before = 0;
@@ -48,13 +50,14 @@ std::optional<LeafChain> find_leaf_chain(const Source& source, const std::vector
     std::unordered_map<uint64_t, Leaf> by_place;
     for (size_t i = 0; i < leaves.size(); ++i) {
       by_place.emplace(leaves[i].place, leaves[i]);
-      if (i == 0) continue;
-      // Leaves are mostly in order, one behind the other.
-      const Leaf& a = leaves[i - 1];
-      const Leaf& b = leaves[i];
-      const uint64_t tree = a.place - uint64_t{b.before} * size;
-      if (a.place >= uint64_t{b.before} * size && b.place == tree + uint64_t{a.next} * size) {
-        ++votes[tree];
+      // The next leaf may lie before or behind; mostly it is near.
+      const size_t begin = i - std::min(i, kNear);
+      for (size_t k = begin; k < std::min(leaves.size(), i + kNear); ++k) {
+        const Leaf& a = leaves[i];
+        const Leaf& b = leaves[k];
+        const uint64_t tree = a.place - uint64_t{b.before} * size;
+        const bool fits = a.next != 0 && b.before != 0 && a.place > uint64_t{b.before} * size;
+        if (fits && b.place == tree + uint64_t{a.next} * size) ++votes[tree];
       }
     }
     const auto most =

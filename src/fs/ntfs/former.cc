@@ -30,7 +30,8 @@ constexpr uint64_t kLeastCluster = 512, kMostCluster = 2 << 20;  // bytes
 // A FILE record that nothing in use holds.
 struct Placed {
   uint64_t number;
-  uint64_t place;  // byte of the source
+  uint64_t place;                 // byte of the source
+  std::optional<Time> made = {};  // when its file got its name
 };
 
 // Records that lie as one table has them: the first one, number 0, would lie at `base`.
@@ -39,9 +40,8 @@ struct Fragment {
   uint32_t record_size = 0;
   std::vector<Placed> records;  // by number
   // What its records tell of the volume.
-  std::vector<Pin> pins;                  // cluster numbers with places, as index blocks show
-  std::vector<KnownFile> files;           // whose content does not lie in their records
-  std::vector<std::optional<Time>> made;  // when each record's name was given
+  std::vector<Pin> pins;         // cluster numbers with places, as index blocks show
+  std::vector<KnownFile> files;  // whose content does not lie in their records
 };
 
 // A layout that something speaks for.
@@ -70,6 +70,8 @@ class Assembler {
     gather();
     for (Fragment& fragment : fragments_) study(fragment);
     std::vector<Fragment> whole = split_generations();
+    std::ranges::stable_sort(
+        whole, [](const auto& a, const auto& b) { return a.records.size() > b.records.size(); });
     for (Fragment& fragment : whole) {
       if (!is_mirror(fragment)) place(std::move(fragment));
     }
@@ -78,7 +80,7 @@ class Assembler {
     }
     if (volumes_.empty()) add_nameless_tables();
     for (auto& [key, drafts] : volumes_) {
-      for (Draft& draft : drafts) finish(draft);
+      for (size_t i = 0; i < drafts.size(); ++i) finish(drafts[i], i);
     }
     for (Assembled& more : free_.of_present()) assembled_.push_back(std::move(more));
     return std::move(assembled_);
@@ -136,8 +138,7 @@ class Assembler {
   // Reads the records of a fragment for what they tell of the layout.
   void study(Fragment& fragment) {
     std::vector<std::byte> bytes(fragment.record_size);
-    for (const Placed& found : fragment.records) {
-      fragment.made.emplace_back();
+    for (Placed& found : fragment.records) {
       if (!scene_.source->read(found.place, bytes).ok()) continue;
       const std::optional<Record> record = parse_record(bytes);
       if (!record) continue;
@@ -146,7 +147,7 @@ class Assembler {
         if (attribute.type() == kFileName) {
           const auto found_name = parse_file_name(attribute.value());
           if (!found_name) return;
-          fragment.made.back() = found_name->created;
+          found.made = found_name->created;
           if (found_name->name_space != kDos) name = to_utf8(found_name->text);
         } else if (attribute.type() == kIndexAllocation && attribute.name == u"$I30") {
           add_pins(fragment, found.number, attribute);
@@ -198,16 +199,17 @@ class Assembler {
       std::vector<Time> oldest_before(count + 1, Time{INT64_MAX});
       std::vector<size_t> timed(count + 1, 0);
       for (size_t i = 0; i < count; ++i) {
-        oldest_before[i + 1] =
-            std::min(oldest_before[i], fragment.made[i].value_or(Time{INT64_MAX}));
-        timed[i + 1] = timed[i] + fragment.made[i].has_value();
+        const std::optional<Time>& made = fragment.records[i].made;
+        oldest_before[i + 1] = std::min(oldest_before[i], made.value_or(Time{INT64_MAX}));
+        timed[i + 1] = timed[i] + made.has_value();
       }
       Time youngest{INT64_MIN};
       size_t cut = 0;
       for (size_t i = count; i-- > 1;) {
-        if (fragment.made[i]) youngest = std::max(youngest, *fragment.made[i]);
+        const std::optional<Time>& made = fragment.records[i].made;
+        if (made) youngest = std::max(youngest, *made);
         const bool enough = timed[i] >= kLeast && timed[count] - timed[i] >= kLeast;
-        if (enough && fragment.made[i] && youngest < oldest_before[i]) cut = i;
+        if (enough && made && youngest < oldest_before[i]) cut = i;
       }
       if (cut == 0) {
         whole.push_back(std::move(fragment));
@@ -230,7 +232,6 @@ class Assembler {
   void study_again(Fragment& fragment) {
     fragment.pins.clear();
     fragment.files.clear();
-    fragment.made.clear();
     study(fragment);
   }
 
@@ -320,14 +321,18 @@ class Assembler {
     drafts.push_back({layout, fragment.record_size, std::move(fragment.records)});
   }
 
-  // Whether both have records of the same numbers, or lie in each other's way in time: then they
-  // are two volumes. A table that was moved leaves some.
+  // Whether both have records of the same numbers, and these are other files': then they are two
+  // volumes. A table that was moved leaves copies, and so does the mirror, which is longer where
+  // clusters are large.
   static bool overlaps(const Draft& draft, const Fragment& fragment) {
-    std::set<uint64_t> numbers;
-    for (const Placed& record : draft.records) numbers.insert(record.number);
-    size_t shared = 0;
-    for (const Placed& record : fragment.records) shared += numbers.contains(record.number);
-    return shared > 0 && shared * 10 > std::min(numbers.size(), fragment.records.size());
+    std::map<uint64_t, std::optional<Time>> made;
+    for (const Placed& record : draft.records) made.emplace(record.number, record.made);
+    size_t others = 0;
+    for (const Placed& record : fragment.records) {
+      const auto known = made.find(record.number);
+      others += known != made.end() && known->second != record.made;
+    }
+    return others > 0 && others * 10 > std::min(made.size(), fragment.records.size());
   }
 
   // $MFTMirr has copies of the first records only.
@@ -387,8 +392,10 @@ class Assembler {
     join(layout, std::move(fragment));
   }
 
-  void finish(Draft& draft) {
-    std::ranges::sort(draft.records, {}, &Placed::number);
+  // `before`: how many volumes of the same layout there are already.
+  void finish(Draft& draft, size_t before) {
+    // Of copies, the one in the longer run of records stays.
+    std::ranges::stable_sort(draft.records, {}, &Placed::number);
     draft.records.erase(
         std::unique(draft.records.begin(), draft.records.end(),
                     [](const Placed& a, const Placed& b) { return a.number == b.number; }),
@@ -402,6 +409,8 @@ class Assembler {
       geometry.sector_size = std::min(geometry.cluster_size, scene_.source->sector_size());
       geometry.volume_size = (end_of(draft) - grid.start) / grid.unit_size * grid.unit_size;
     }
+    // What tells them apart on the shelf.
+    if (before > 0) geometry.serial += fmt::format("+{}", before);
     geometry.record_size = draft.record_size;
     const int evidence = static_cast<int>(std::min<size_t>(draft.records.size(), 1000));
     geometry.confidence = std::min(90, 30 + 10 * header + 10 * (draft.layout.pins > 1) +
