@@ -5,6 +5,7 @@ says which sample lies where.
 """
 import io
 import json
+import os
 import pathlib
 import random
 import subprocess
@@ -17,8 +18,8 @@ from scenario import chart, note, readings
 SAMPLES = pathlib.Path(__file__).resolve().parent.parent / "samples"
 
 
-def disk(name, size, map_text, volumes):
-    """`volumes`: (byte offset, sample) pairs."""
+def disk(name, size, map_text, volumes, then=lambda image: None):
+    """`volumes`: (byte offset, sample) pairs; `then`: what happens to the image afterwards."""
     image = SAMPLES / f"{name}.img"
     image.unlink(missing_ok=True)
     with open(image, "wb") as f:
@@ -28,6 +29,7 @@ def disk(name, size, map_text, volumes):
         for offset, sample in volumes:
             f.seek(offset)
             f.write(unpacked(sample))
+    then(image)
     with open(SAMPLES / f"{name}.truth.jsonl", "w", encoding="utf-8") as out:
         for offset, sample in volumes:
             out.write(json.dumps({"offset": offset, "sample": sample}) + "\n")
@@ -56,6 +58,29 @@ def gpt():
          f"68B6B72699C7, name=\"Logger party\"\n"
          f"start={40 * MIB // S}, size={16 * MIB // S}, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n",
          [(MIB, "fat16-logger"), (40 * MIB, "fat16-fragments")])
+
+
+def repartitioned():
+    """Two volumes; then the disk was divided anew, into one partition that begins within the first of
+    them and holds the second, and that was formatted and written to."""
+    start, size = 20 * MIB, 56 * MIB
+
+    def anew(image):
+        subprocess.run(["/sbin/sfdisk", "-q", "-w", "never", image], check=True,
+                       input=f"label: gpt\nstart={start // S}, size={size // S}, type=EBD0A0A2-B9E5-"
+                             "4433-87C0-68B6B72699C7, name=\"New party\"\n".encode())
+        subprocess.run(["mkfs.fat", "-F", "32", "-s", "1", "-i", "0A11CE78", "-n", "NEW", "--offset",
+                        str(start // S), image, str(size // 1024)], check=True,
+                       stdout=subprocess.DEVNULL)
+        for number in range(1, 4):
+            subprocess.run(["mcopy", "-i", f"{image}@@{start}", "-", f"::New line {number}.csv"],
+                           check=True, input=readings(f"NEW{number}", "2026-06-01", 9000),
+                           env={**os.environ, "LC_ALL": "C.UTF-8", "MTOOLS_SKIP_CHECK": "1"})
+
+    disk("disk-repartitioned", 80 * MIB,
+         f"label: dos\nstart={MIB // S}, size={32 * MIB // S}, type=6\n"
+         f"start={40 * MIB // S}, size={16 * MIB // S}, type=6\n",
+         [(MIB, "fat16-logger"), (40 * MIB, "fat16-fragments")], anew)
 
 
 def with_images():
@@ -90,7 +115,8 @@ def unpacked(sample):
                           capture_output=True).stdout
 
 
-RECIPES = {"fat32-images": with_images, "disk-mbr-logical": mbr_logical, "disk-gpt": gpt}
+RECIPES = {"fat32-images": with_images, "disk-mbr-logical": mbr_logical, "disk-gpt": gpt,
+           "disk-repartitioned": repartitioned}
 
 if __name__ == "__main__":
     for wanted in sys.argv[1:] or RECIPES:

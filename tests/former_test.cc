@@ -287,6 +287,49 @@ TEST(Maps, VolumesAreFoundUnderAnotherMap) {
   }
 }
 
+// A disk that was divided anew and formatted, from within one old volume to behind another: both
+// come back with all their living files; what is promised of those is true.
+TEST(Maps, OldVolumesComeBackFromUnderANewOne) {
+  const TempFolder folder;
+  const std::string shelf = folder.path("shelf");
+  write_file(folder.path("disk.img"), sample("disk-repartitioned"));
+  ASSERT_EQ(undershelf({"scan", folder.path("disk.img"), "--shelf", shelf, "--depth", "deep"}).code,
+            0);
+  const auto hashes = exported(shelf, folder.path("bag"));
+  const auto volumes = undershelf({"volumes", shelf, "--format", "jsonl"}).lines();
+  ASSERT_EQ(volumes.size(), 3U);
+  EXPECT_EQ(volumes[0]["label"], "NEW");
+  EXPECT_EQ(volumes[0]["live"], 3);
+  for (const Json& one : truth("disk-repartitioned")) {
+    const auto volume = std::ranges::find(volumes, one["offset"],
+                                          [](const Json& v) -> const Json& { return v["offset"]; });
+    ASSERT_NE(volume, volumes.end()) << one;
+    EXPECT_EQ((*volume)["standing"], "former");
+    std::map<std::string, Json> rows;
+    size_t listed = 0;
+    for (const Json& row : rows_of(shelf, {"--volume", (*volume)["id"].dump()})) {
+      listed += row["kind"] == "file";
+      rows[row["path"]] = row;
+    }
+    size_t told = 0;
+    size_t right = 0;
+    size_t live = 0;
+    for (const Json& file : truth(one["sample"])) {
+      told += file["kind"] == "file";
+      if (file["kind"] != "file" || file["state"] != "live") continue;
+      ++live;
+      ASSERT_TRUE(rows.contains(file["path"])) << file["path"];
+      const Json& row = rows[file["path"]];
+      const bool same = hashes.contains(row["id"]) && hashes.at(row["id"]) == file["sha256"];
+      right += same;
+      const bool promised = row["rating"] == "likely" || row["rating"] == "whole";
+      EXPECT_TRUE(same || !promised) << row;
+    }
+    EXPECT_EQ(listed, told) << "no file twice";
+    EXPECT_GT(2 * right, live);
+  }
+}
+
 // The record of the change journal of ntfs-office.
 size_t journal_record(const std::string& image) {
   const std::string name("$\0U\0s\0n\0J\0r\0n\0l\0", 16);

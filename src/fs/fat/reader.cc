@@ -134,8 +134,13 @@ class Reader : public VolumeReader {
 
   // Parts of a former root, and the clusters of it that go on from the last of them.
   void read_found_root() {
-    if (found_.root.empty()) return;
+    // A root that is where the boot sector says was read already.
+    if (!found_.former && geometry_.type != Type::fat32) return;
     std::vector<ByteRange> where = found_.root;
+    std::erase_if(where, [&](const ByteRange& part) {
+      return geometry_.type == Type::fat32 && seen_.contains(cluster_at(part.offset));
+    });
+    if (where.empty()) return;
     Content content = load(where);
     if (geometry_.type == Type::fat32) {
       mark_seen(where);
