@@ -37,7 +37,8 @@ class NtfsDetector : public Detector {
         look_at_index(block, at, found);
       } else if (magic == kLogMagic) {
         look_at_log(block, at, found);
-      } else if (magic < kPage && (bytes[4] == std::byte{2} || bytes[4] == std::byte{3})) {
+      } else if (bytes[2] == std::byte{0} && bytes[3] == std::byte{0} &&
+                 (bytes[4] == std::byte{2} || bytes[4] == std::byte{3})) {
         look_at_changes(block, at, found);
       } else if (bytes[0] == std::byte{0xEB} || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
