@@ -9,6 +9,7 @@
 #include <cerrno>
 #include <cstring>
 #include <ctime>
+#include <iterator>
 #include <utility>
 
 namespace undershelf {
@@ -187,9 +188,12 @@ void BagWriter::list(ListedFile listed) {
 // Files count as done only when the medium has them. Other files are written meanwhile.
 void BagWriter::begin_flush() {
   end_flush();
-  if (pending_.empty()) return;
-  batch_.swap(pending_);
+  // A batch that could not be listed is still there.
+  batch_.insert(batch_.end(), std::make_move_iterator(pending_.begin()),
+                std::make_move_iterator(pending_.end()));
+  pending_.clear();
   pending_bytes_ = 0;
+  if (batch_.empty()) return;
   flushing_ = std::async(std::launch::async,
                          [file = flushed_->get()] { return ::syncfs(file) == 0 ? 0 : errno; });
 }
