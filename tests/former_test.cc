@@ -350,24 +350,30 @@ std::map<std::string, Json> deletions(const std::string& shelf) {
   return found;
 }
 
+// Writes an image and scans it; the path of the shelf.
+std::string scanned(const TempFolder& folder, const std::string& name, const std::string& image,
+                    const std::string& depth) {
+  write_file(folder.path(name + ".img"), image);
+  const std::string shelf = folder.path(name);
+  const Outcome outcome =
+      undershelf({"scan", folder.path(name + ".img"), "--shelf", shelf, "--depth", depth});
+  EXPECT_EQ(outcome.code, 0) << outcome.err;
+  return shelf;
+}
+
 // Pages of a journal that was switched off lie in free space: they name the same files as before.
 TEST(FreeJournals, AddToAPresentVolume) {
   const TempFolder folder;
   std::string image = sample("ntfs-office");
-  write_file(folder.path("whole.img"), image);
-  EXPECT_EQ(undershelf({"scan", folder.path("whole.img"), "--shelf", folder.path("whole")}).code,
-            0);
+  const auto whole = deletions(scanned(folder, "whole", image, "quick"));
   const size_t record = journal_record(image);
   ASSERT_GT(record, 0U);
   image[record + 22] = 0;  // not in use any more
-  write_file(folder.path("off.img"), image);
-  const std::string shelf = folder.path("off");
-  EXPECT_EQ(undershelf({"scan", folder.path("off.img"), "--shelf", shelf}).code, 0);
+  const std::string shelf = scanned(folder, "off", image, "quick");
   const auto quick = rows_of(shelf);
-  EXPECT_NE(deletions(shelf), deletions(folder.path("whole")));
-  EXPECT_EQ(undershelf({"scan", folder.path("off.img"), "--shelf", shelf, "--depth", "deep"}).code,
-            0);
-  EXPECT_EQ(deletions(shelf), deletions(folder.path("whole")));
+  EXPECT_NE(deletions(shelf), whole);
+  scanned(folder, "off", image, "deep");
+  EXPECT_EQ(deletions(shelf), whole);
   EXPECT_EQ(rows_of(shelf).size(), quick.size() + 1) << "known entries got what was not known";
 }
 
@@ -376,10 +382,7 @@ TEST(FreeJournals, AddToAPresentVolume) {
 TEST(FreeJournals, TellTheNamesOfALostVolume) {
   const TempFolder folder;
   std::string image = sample("ntfs-office");
-  write_file(folder.path("whole.img"), image);
-  EXPECT_EQ(undershelf({"scan", folder.path("whole.img"), "--shelf", folder.path("whole")}).code,
-            0);
-  const auto whole = deletions(folder.path("whole"));
+  const auto whole = deletions(scanned(folder, "whole", image, "quick"));
   constexpr size_t kCluster = 4096;
   const size_t table = kCluster * static_cast<unsigned char>(image[48]);
   size_t mirror = 0;
@@ -391,11 +394,7 @@ TEST(FreeJournals, TellTheNamesOfALostVolume) {
   image.replace(image.size() - 512, 512, 512, '\0');
   image.replace(table, 24 * 1024, 24 * 1024, '\0');
   image.replace(mirror, 4096, 4096, '\0');
-  const std::string shelf = folder.path("shelf");
-  write_file(folder.path("lost.img"), image);
-  ASSERT_EQ(undershelf({"scan", folder.path("lost.img"), "--shelf", shelf, "--depth", "deep"}).code,
-            0);
-  const auto found = deletions(shelf);
+  const auto found = deletions(scanned(folder, "lost", image, "deep"));
   for (const auto& [path, deleted] : whole) {
     if (path.starts_with("$")) continue;
     ASSERT_TRUE(found.contains(path)) << path;
@@ -405,12 +404,7 @@ TEST(FreeJournals, TellTheNamesOfALostVolume) {
   for (size_t at = 0; at + 1024 <= image.size(); at += 1024) {
     if (image.compare(at, 4, "FILE") == 0) image.replace(at, 1024, 1024, '\0');
   }
-  write_file(folder.path("bare.img"), image);
-  ASSERT_EQ(undershelf({"scan", folder.path("bare.img"), "--shelf", folder.path("bare"), "--depth",
-                        "deep"})
-                .code,
-            0);
-  const auto bare = deletions(folder.path("bare"));
+  const auto bare = deletions(scanned(folder, "bare", image, "deep"));
   EXPECT_EQ(bare.at("Mail/Journalled.eml"), "2025-09-02T09:30:00Z");
   EXPECT_TRUE(bare.contains("Mail/Logged.eml"));
 }

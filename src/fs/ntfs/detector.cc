@@ -20,7 +20,6 @@ constexpr uint32_t magic_of(const char (&text)[5]) {
 constexpr uint32_t kFileMagic = magic_of("FILE");
 constexpr uint32_t kIndexMagic = magic_of("INDX");
 constexpr uint32_t kLogMagic = magic_of("RCRD");
-constexpr size_t kPage = 4096;  // bytes, of journals and logs
 
 class NtfsDetector : public Detector {
  public:

@@ -3,13 +3,13 @@
 #include <algorithm>
 
 #include "fs/ntfs/detector.h"
+#include "fs/ntfs/journal.h"
 #include "fs/ntfs/mft.h"
 #include "fs/ntfs/reader.h"
 
 namespace undershelf::ntfs {
 namespace {
 
-constexpr uint64_t kPage = 4096;  // bytes, of journals and logs
 constexpr size_t kUsualRecord = 1024;
 constexpr size_t kMostParts = 200'000;  // read: what they name is held in memory
 

@@ -6,8 +6,6 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr size_t kPage = 4096;  // bytes
-
 // The record at `offset` of a page, and its length; length 0 if there is none.
 size_t parse_change(std::span<const std::byte> page, size_t offset, Sighting& found) {
   const auto head = load<ChangeRecordHead>(page, offset);

@@ -6,6 +6,8 @@
 
 namespace undershelf::ntfs {
 
+constexpr size_t kPage = 4096;  // bytes, of change journals and of logs
+
 // Change records of versions 2 and 3 ([MS-FSCC] 2.4) in the allocated parts of `journal`: whole
 // pages of 4 KiB; rubbish between them costs the rest of its page. `parts`: ranges of the stream to
 // read.
