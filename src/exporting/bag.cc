@@ -27,8 +27,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
-constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts
+constexpr size_t kChunk = 1 << 20;         // bytes copied at a time
+constexpr size_t kSharedRoom = 256 << 10;  // bytes for contents of small files
+constexpr uint64_t kRoomPerFile = 4096;    // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
 
 class Exporter {
@@ -56,13 +57,13 @@ class Exporter {
       volume_folders_[record.id] =
           fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
     }
-    each_row(shelf_, selection, [&](const Row& row) {
+    each_row(shelf_, selection, [&](Row&& row) {
       if (row.stream && options_.forks == Forks::skip) return true;
       if (row.rating && *row.rating == "gone" && !options_.even_gone) {
         ++result_.gone_left_out;
       } else {
         total_ += row.size.value_or(0);
-        chosen_.push_back(row);
+        chosen_.push_back(std::move(row));
       }
       return true;
     });
@@ -241,13 +242,11 @@ class Exporter {
     std::vector<Hole> holes = stream.known_holes();
     const std::string head = head_of(row);
     const uint64_t size = head.size() + stream.size();
-    Sha256 hash;
     for (uint64_t at = 0; at < size || size == 0;) {
       BagPart part;
-      if (at == 0) {
-        part.path = path;
-        part.called = fmt::format("{} (id {})", row.path, row.id);
-      }
+      part.begins = at == 0;
+      part.id = row.id;
+      part.listed.path = path;
       if (stopped()) {
         result_.stopped = true;
         part.then = BagPart::Then::abandon;
@@ -256,11 +255,12 @@ class Exporter {
       const size_t ahead = at == 0 ? head.size() : 0;  // bytes of the head in this part
       const uint64_t from = at + ahead - head.size();  // in the stream
       part.size = ahead + std::min<uint64_t>(kChunk, stream.size() - from);
-      part.bytes = std::make_unique_for_overwrite<std::byte[]>(part.size);
-      const std::span bytes(part.bytes.get(), part.size);
+      const std::shared_ptr<std::byte[]> room = room_for(part.size);
+      const std::span bytes(room.get(), part.size);
       std::ranges::copy(std::as_bytes(std::span(head).first(ahead)), bytes.begin());
       for (const Hole& hole : stream.read(from, bytes.subspan(ahead))) append_hole(holes, hole);
-      hash.update(bytes);
+      part.bytes = room;
+      hash_.update(bytes);
       at += part.size;
       done_ += part.size - ahead;
       options_.progress(done_, total_);
@@ -268,7 +268,7 @@ class Exporter {
         part.then = BagPart::Then::complete;
         part.accessed = row.accessed;
         part.modified = row.modified;
-        part.listed = listed(row, path, size, hash.hex(), head.size(), std::move(holes));
+        describe(part.listed, row, size, hash_.hex(), head.size(), holes);
         return writer.put(std::move(part));
       }
       if (!writer.put(std::move(part))) return false;
@@ -276,31 +276,41 @@ class Exporter {
     return true;
   }
 
+  // Memory for a piece of a file. Small ones share it: memory that one thread asks for and another
+  // gives back file by file costs as much as all else that is done for a file.
+  std::shared_ptr<std::byte[]> room_for(size_t size) {
+    if (size > kSharedRoom / 16) return std::make_shared_for_overwrite<std::byte[]>(size);
+    if (!shared_room_ || size > kSharedRoom - shared_used_) {
+      shared_room_ = std::make_shared_for_overwrite<std::byte[]>(kSharedRoom);
+      shared_used_ = 0;
+    }
+    std::byte* room = shared_room_.get() + shared_used_;
+    shared_used_ += size;
+    return {shared_room_, room};
+  }
+
   // `ahead`: bytes of the file in front of the stream, from whose start the holes count.
-  static ListedFile listed(const Row& row, const std::string& path, uint64_t size,
-                           std::string sha256, uint64_t ahead, std::vector<Hole> holes) {
+  static void describe(ListedFile& listed, const Row& row, uint64_t size, std::string sha256,
+                       uint64_t ahead, std::vector<Hole>& holes) {
     std::ranges::sort(holes, {}, &Hole::offset);
     nlohmann::ordered_json record = {{"id", row.id},
-                                     {"path", path},
+                                     {"path", listed.path},
                                      {"bytes", size},
                                      {"sha256", sha256},
                                      {"missing", nlohmann::ordered_json::array()}};
     if (row.stream) record["stream"] = *row.stream;
-    if (!path.ends_with("/" + row.path)) record["true_path"] = row.path;
+    if (!listed.path.ends_with("/" + row.path)) record["true_path"] = row.path;
     for (const Hole& hole : holes) {
       record["missing"].push_back(
           {{"offset", ahead + hole.offset},
            {"length", hole.length},
            {"why", fmt::format("{}, filled with zeros", to_text(hole.why))}});
     }
-    ListedFile listed;
-    listed.path = path;
     listed.bytes = size;
     listed.sha256 = std::move(sha256);
     listed.has_holes = !holes.empty();
     listed.record =
         record.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
-    return listed;
   }
 
   void set_folder_times() const {
@@ -316,6 +326,7 @@ class Exporter {
   Target target_;
   PathMaker paths_;
   std::vector<std::byte> hashing_ = std::vector<std::byte>(kChunk);  // read at a time
+  Sha256 hash_;                                                      // of the file being read
   std::map<int64_t, std::string> volume_folders_;
   std::vector<Row> chosen_;
   uint64_t total_ = 0;
@@ -327,6 +338,8 @@ class Exporter {
   bool resuming_ = false;
   std::unordered_map<std::string, Earlier> earlier_;  // by path in the bag
   std::string last_folder_;
+  std::shared_ptr<std::byte[]> shared_room_;
+  size_t shared_used_ = 0;  // bytes
   std::vector<std::pair<std::string, std::optional<Time>>> folder_times_;
   ExportResult result_;
 };

@@ -138,11 +138,11 @@ void BagWriter::run() {
 
 void BagWriter::write(BagPart& part) {
   if (part.then == BagPart::Then::kept) return list(std::move(part.listed));
-  if (!part.path.empty()) {
-    open_ = {
-        part.path, part.called,
-        std::make_unique<Descriptor>(::open(
-            full(part.path).c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666))};
+  if (part.begins) {
+    open_ = {part.listed.path, part.id,
+             std::make_unique<Descriptor>(
+                 ::open(full(part.listed.path).c_str(),
+                        O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666))};
     // What is there already under its name is not ours to remove.
     if (!open_.file->ok()) {
       const int error = errno;
@@ -176,8 +176,8 @@ void BagWriter::give_up(int error) {
   if (open_.file) ::unlink(full(open_.path).c_str());
   open_.file.reset();
   if (is_fatal(error)) throw TargetFailed{error};
-  outcome_.failed.push_back(
-      fmt::format("{} could not be written: {}.", open_.called, std::strerror(error)));
+  outcome_.failed.push_back(fmt::format("{} (id {}) could not be written: {}.", open_.path,
+                                        open_.id, std::strerror(error)));
 }
 
 void BagWriter::list(ListedFile listed) {

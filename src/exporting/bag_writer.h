@@ -36,9 +36,9 @@ struct BagPart {
     abandon,   // the file will not be completed; it is removed
     kept,      // not a new file: `listed` tells of one that is there
   };
-  std::string path;    // of a file that begins here, relative to the bag; empty: the one before
-  std::string called;  // that file, in messages
-  std::unique_ptr<std::byte[]> bytes;
+  bool begins = false;  // a file: `id` and the path of `listed` say which
+  int64_t id = 0;
+  std::shared_ptr<const std::byte[]> bytes;
   size_t size = 0;  // bytes
   Then then = Then::more;
   std::optional<Time> accessed, modified;
@@ -101,7 +101,8 @@ class BagWriter {
 
   // The thread's own while it runs.
   struct Open {
-    std::string path, called;
+    std::string path;
+    int64_t id = 0;
     std::unique_ptr<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;

@@ -188,7 +188,7 @@ class Query {
 }  // namespace
 
 void each_row(const Shelf& shelf, const Selection& selection,
-              const std::function<bool(const Row&)>& visit) {
+              const std::function<bool(Row&&)>& visit) {
   const Query query(shelf, selection);
   std::string sql = fmt::format(
       "SELECT e.id, coalesce(s.id,0), e.volume, {} AS path, e.name_exact AND NOT e.orphan AND "
@@ -225,7 +225,7 @@ void each_row(const Shelf& shelf, const Selection& selection,
     }
     row.raw_name = column(20).getString();
     row.parent = maybe_id(column(21));
-    if (!visit(row)) return;
+    if (!visit(std::move(row))) return;
   }
 }
 

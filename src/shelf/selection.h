@@ -68,7 +68,7 @@ struct Row {
 
 // Calls `visit` with each row that is selected, in order, until it returns false.
 void each_row(const Shelf& shelf, const Selection& selection,
-              const std::function<bool(const Row&)>& visit);
+              const std::function<bool(Row&&)>& visit);
 uint64_t count_rows(const Shelf& shelf, const Selection& selection);
 
 // The id itself, or that of the entry into which it was merged. Throws Error (usage) if the shelf

@@ -29,6 +29,7 @@ std::string Sha256::hex() {
   std::array<unsigned char, EVP_MAX_MD_SIZE> digest{};
   unsigned length = 0;
   EVP_DigestFinal_ex(of(context_), digest.data(), &length);
+  EVP_DigestInit_ex(of(context_), nullptr, nullptr);
   std::string text;
   constexpr std::string_view kDigits = "0123456789abcdef";
   for (unsigned i = 0; i < length; ++i) {

@@ -13,7 +13,7 @@ class Sha256 {
  public:
   Sha256();
   void update(std::span<const std::byte> bytes);
-  std::string hex();  // ends the hash: lower-case hexadecimal; then the object is used up
+  std::string hex();  // ends the hash: lower-case hexadecimal; then a new one begins
 
  private:
   std::shared_ptr<void> context_;  // an EVP_MD_CTX
