@@ -127,8 +127,28 @@ def to_ntfs(cluster):
                              "-p", 0, image)
 
 
-def to_hfsplus(image):
-    hfsplus_format.format_volume(image, image.stat().st_size, "AGAIN", WHEN + 30 * 86400)
+def second_life(card):
+    """Between two formats: shorter than the first, so that much of that one is left."""
+    card.mount()
+    card.at("2026-05-25 07:00:00")
+    for folder in ("Second survey", "Second survey/Harbour basin", "Second survey/Fairway", "Logbook"):
+        card.folder(folder)
+    for n in range(1, 41):
+        card.at(f"2026-05-25 08:{n:02}:00")
+        card.write(f"Second survey/Harbour basin/Basin {n:02}.csv", readings(f"B{n}", "2026-05-25", 1500 + 90 * n))
+        card.write(f"Second survey/Fairway/Fairway depths {n:02}.txt", note(f"Fairway {n}", "2026-05-25", 800 + n))
+        card.write(f"Logbook/Watch {n:02} of the second survey.txt", note(f"Watch {n}", "2026-05-25", 500 + n))
+    card.delete("Second survey/Fairway/Fairway depths 07.txt", "Logbook/Watch 09 of the second survey.txt")
+    card.unmount()
+    play(card)
+
+
+def to_hfsplus(image, days=30):
+    hfsplus_format.format_volume(image, image.stat().st_size, "AGAIN", WHEN + days * 86400)
+
+
+def to_hfsplus_later(image):
+    to_hfsplus(image, 65)
 
 
 NEW = {"New one.txt": note("New one", "2026-05-20", 5000),
@@ -206,10 +226,17 @@ def in_office(name, cluster):
     return card, 0, ntfs_told, ntfs_placed
 
 
-def in_chart_room(name):
+def in_chart_room(name, many=70):
     card = Charts(name, 64 * MIB, "SURVEY")
-    life(card, play)
+    life(card, play, many)
     return card, 0, hfsplus_told, hfsplus_placed
+
+
+def twice_in_chart_room(name):
+    card, start, is_told, is_placed = in_chart_room(name, many=300)
+    card.format(start, is_told, is_placed, to_hfsplus)
+    second_life(card)
+    return card, start, is_told, is_placed
 
 
 def formatted(made, formatter, new_files):
@@ -231,6 +258,8 @@ RECIPES = {
     "formatted-ntfs-clusters": lambda name: formatted(in_office(name, 1024), to_ntfs(65536), on_ntfs),
     "formatted-ntfs-to-exfat": lambda name: formatted(in_office(name, 4096), to_exfat(16384), on_exfat),
     "formatted-hfsplus-again": lambda name: formatted(in_chart_room(name), to_hfsplus, on_hfsplus),
+    "formatted-hfsplus-twice": lambda name: formatted(twice_in_chart_room(name), to_hfsplus_later,
+                                                      on_hfsplus),
     "formatted-hfsplus-to-ntfs": lambda name: formatted(in_chart_room(name), to_ntfs(4096), on_ntfs),
 }
 

@@ -112,17 +112,28 @@ TEST_P(Formatted, EveryByteThatSurvivedComesBackAndNothingIsPromisedFalsely) {
   EXPECT_GE(whole, 2U);  // the new ones at least
 }
 
-TEST_P(Formatted, TheFormerVolumeIsNamedAsSuch) {
+TEST_P(Formatted, FormerVolumesAreNamedAsSuchAndKeptApart) {
   const auto volumes = undershelf({"volumes", shelf_, "--format", "jsonl"}).lines();
-  ASSERT_EQ(volumes.size(), 2U);
-  EXPECT_EQ(volumes[0]["standing"], "current");
-  EXPECT_EQ(volumes[0]["live"], 2);
-  EXPECT_EQ(volumes[1]["standing"], "former");
-  EXPECT_GT(volumes[1]["former"], 40);
   // The sample's name says what it was.
   const std::string name = GetParam();
-  const std::string system = volumes[1]["file_system"];
-  EXPECT_TRUE(name.starts_with("formatted-" + system)) << system;
+  ASSERT_EQ(volumes.size(), name.ends_with("-twice") ? 3U : 2U);
+  EXPECT_EQ(volumes[0]["standing"], "current");
+  EXPECT_EQ(volumes[0]["live"], 2);
+  for (size_t i = 1; i < volumes.size(); ++i) {
+    EXPECT_EQ(volumes[i]["standing"], "former");
+    EXPECT_GT(volumes[i]["former"], 40);
+    const std::string system = volumes[i]["file_system"];
+    EXPECT_TRUE(name.starts_with("formatted-" + system)) << system;
+  }
+  std::map<int64_t, std::set<bool>> lives;  // by volume: the first or the second
+  for (const Json& one : truth(name)) {
+    const std::string path = one["path"];
+    if (one["state"] != "former" || !one.value("told", true)) continue;
+    const bool second = path.starts_with("Second survey") || path.starts_with("Logbook");
+    lives[(*find(one).front())["volume"]].insert(second);
+  }
+  EXPECT_EQ(lives.size(), volumes.size() - 1);
+  for (const auto& [volume, life] : lives) EXPECT_EQ(life.size(), 1U) << volume;
 }
 
 TEST_P(Formatted, AKilledSweepGoesOnAndQuickFindsKeepTheirIds) {
@@ -166,7 +177,7 @@ INSTANTIATE_TEST_SUITE_P(Samples, Formatted,
                                          "formatted-exfat-clusters", "formatted-exfat-to-fat32",
                                          "formatted-ntfs-again", "formatted-ntfs-clusters",
                                          "formatted-ntfs-to-exfat", "formatted-hfsplus-again",
-                                         "formatted-hfsplus-to-ntfs"),
+                                         "formatted-hfsplus-twice", "formatted-hfsplus-to-ntfs"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');
@@ -226,6 +237,7 @@ INSTANTIATE_TEST_SUITE_P(
         Wiped{"ntfs-4k-sectors", {{0, 4096}, {from_end(4096), 4096}}},  // both boot sectors
         Wiped{"ntfs-64k-clusters", {{0, 512}, {from_end(512), 512}}},
         Wiped{"hfsplus-charts", {{1024, 512}, {from_end(1024), 512}}},  // both volume headers
+        Wiped{"hfsplus-charts", {{40960, 512}}},                        // the header of the catalog
         Wiped{"hfsplus-journal",  // both of them, and the header of the catalog
               {{1024, 512}, {from_end(1024), 512}, {40960, 512}}},
         Wiped{"fat32-logger", {{0, 16 * 512}}}));  // the boot sector and its backup

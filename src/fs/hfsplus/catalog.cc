@@ -89,6 +89,14 @@ std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict) {
   return record;
 }
 
+std::vector<CatalogRecord> catalog_records(std::span<const Bytes> records) {
+  std::vector<CatalogRecord> found;
+  for (const Bytes bytes : records) {
+    if (auto record = parse_catalog(bytes, true)) found.push_back(std::move(*record));
+  }
+  return found;
+}
+
 void each_stale(Bytes slack, const std::function<void(const CatalogRecord&)>& visit) {
   for (size_t at = 0; at + sizeof(KeyHead) + 2 <= slack.size();) {
     const auto record = parse_catalog(slack.subspan(at), true);

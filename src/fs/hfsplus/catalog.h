@@ -28,6 +28,8 @@ struct CatalogRecord {
 // The record at the start of `bytes`; nothing if none is. With `strict` every field that can be is
 // checked, as where a record is not known to be.
 std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict);
+// Those of a leaf's records that are the catalog's, strictly checked.
+std::vector<CatalogRecord> catalog_records(std::span<const Bytes> records);
 // Looks for records that were left behind, at every second byte.
 void each_stale(Bytes slack, const std::function<void(const CatalogRecord&)>& visit);
 

@@ -10,6 +10,7 @@
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/forks.h"
+#include "fs/hfsplus/found.h"
 #include "fs/hfsplus/leaf_chain.h"
 #include "fs/hfsplus/reader.h"
 #include "fs/pieces_source.h"
@@ -26,11 +27,20 @@ constexpr uint64_t kLeastBlock = 512, kMostBlock = 1 << 20;  // bytes
 constexpr uint64_t kUsualBlock = 4096;                       // bytes
 constexpr int kLeastScore = 4;                               // of content, to be believed
 
-struct Draft {
-  Grid grid;                         // its unit 0 is block 0
-  std::optional<Geometry> geometry;  // of a volume header
-  size_t files = 0;                  // that began as they should
+// A place where volumes were, one after the other.
+struct Place {
+  ByteRange range;              // bytes of the source
+  std::vector<Geometry> named;  // by volume headers; their starts count in the source
 };
+
+// What the records of one volume tell of where its blocks lie.
+struct Clues {
+  size_t records = 0;
+  std::vector<Pin> pins;
+  std::vector<KnownFile> files;
+};
+
+Grid grid_of(const Geometry& geometry) { return {geometry.start, geometry.block_size()}; }
 
 class Assembler {
  public:
@@ -42,39 +52,56 @@ class Assembler {
       for (uint64_t at = run.offset; at < run.end(); at += run.other) {
         if (in_use_.contains(at) || scene.is_held({at, run.other})) continue;
         if (++count_ > kMostNodes) continue;
-        add_node({at, run.other, kLeafNodes, run.number, run.other}, false);
+        found_.add({at, run.other, kLeafNodes, run.number, run.other}, false);
       }
+    }
+    for (const Trace& journal : scene.of_kind(kJournal)) {
+      if (!scene.is_held(journal.range())) journals_.push_back(journal.offset);
     }
   }
 
   std::vector<Assembled> run() {
     take_headers();
-    if (!nodes_.empty()) {
-      study();
-      if (drafts_.empty()) infer();
+    // Those whose catalog is in place are read as they stand.
+    for (Geometry& geometry : headers_) {
+      const ByteRange where = range_of(geometry);
+      if (scene_.current_at(where.offset) == nullptr && has_catalog(geometry)) {
+        add_standing(where, geometry, 80);
+        places_.push_back({where, {}});
+      } else {
+        places_.push_back({where, {geometry}});
+      }
     }
-    for (Draft& draft : drafts_) finish(draft);
+    add_places_without_header();
+    for (const Place& place : joined(std::move(places_))) add_volumes(place, true);
     return std::move(assembled_);
   }
 
  private:
+  ByteRange range_of(const Geometry& geometry) const {
+    const uint64_t end = std::max(scene_.source->size(), geometry.start);
+    return {geometry.start, std::min(geometry.size(), end - geometry.start)};
+  }
+
   // Nodes in use by a volume that is there now are its own; what stands behind their records, and
   // its other nodes, may be older than it.
   void take_current(VolumeReader& reader) {
     const Volume& volume = reader.volume();
-    const uint64_t start = volume.offset;
-    const auto window =
-        std::make_shared<Window>(scene_.source, start, scene_.source->size() - start);
-    const std::optional<Geometry> geometry = find_geometry(*window, true);
+    const Window window(scene_.source, volume.offset, scene_.source->size() - volume.offset);
+    std::optional<Geometry> geometry = find_geometry(window, true);
     if (!geometry) return;
-    const ForkData& fork = geometry->header.catalogFile;
+    geometry->start += volume.offset;
+    take_catalog({volume.offset, volume.length}, *geometry);
+  }
+
+  void take_catalog(const ByteRange& where, const Geometry& geometry) {
+    const ForkData& fork = geometry.header.catalogFile;
     const PlacedFork placed =
         place_fork(fork, kCatalogFile, false,
-                   {start + geometry->start, geometry->block_size(), geometry->block_count()}, {});
+                   {geometry.start, geometry.block_size(), geometry.block_count()}, {});
     const auto stream = std::make_shared<PiecesSource>(
-        scene_.source, placed.pieces, std::min(fork.logicalSize.value(), geometry->size()));
+        scene_.source, placed.pieces, std::min(fork.logicalSize.value(), geometry.size()));
     BTree tree(stream);
-    if (!tree.header_sound()) return;
     uint32_t largest = 0;
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
       const auto place = stream->place_of(number * tree.node_size());
@@ -85,43 +112,42 @@ class Assembler {
           largest = std::max(largest, record->cnid());
         }
       }
-      add_node({*place, tree.node_size(), kLeafNodes, kCatalogTree, tree.node_size()}, true);
+      found_.add({*place, tree.node_size(), kLeafNodes, kCatalogTree, tree.node_size()}, true);
       return true;
     });
-    VolumeAge age = age_of(scene_.source, start, *geometry);
+    Geometry from_start = geometry;
+    from_start.start = 0;
+    VolumeAge age = age_of(scene_.source, geometry.start, from_start);
     if (largest >= age.next_cnid) age.next_cnid = 0;  // the header is damaged
-    ages_.push_back({{volume.offset, volume.length}, age});
+    ages_.push_back({where, age});
   }
 
-  void add_node(const Trace& node, bool slack_only) {
-    if (!nodes_.empty()) {
-      Found::Nodes& last = nodes_.back();
-      if (last.trace.end() == node.offset && last.trace.number == node.number &&
-          last.trace.other == node.other && last.slack_only == slack_only) {
-        last.trace.length += node.length;
-        return;
-      }
-    }
-    nodes_.push_back({node, slack_only});
-    own_nodes_ += !slack_only;
+  // A volume that can be read as it stands; what is older may be between its nodes.
+  void add_standing(const ByteRange& where, const Geometry& geometry, int confidence) {
+    Geometry from_start = geometry;
+    from_start.start = 0;
+    from_start.confidence = confidence;
+    assembled_.push_back({make_reader(scene_.source, where, from_start, std::nullopt), false});
+    take_catalog(where, geometry);
   }
 
   void take_headers() {
     for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
       Geometry geometry;
       const auto bytes = std::as_writable_bytes(std::span(&geometry.header, 1));
-      if (drafts_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||
+      if (headers_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||
           !scene_.source->read(trace.offset, bytes).ok() || !is_believable(geometry.header)) {
         continue;
       }
-      const Grid grid{trace.number, geometry.block_size()};
-      const bool known =
-          scene_.is_current(grid.start, "hfs") ||
-          std::ranges::any_of(drafts_, [&](const Draft& draft) { return draft.grid == grid; });
+      geometry.start = trace.number;
+      const bool known = scene_.is_current(geometry.start, "hfs") ||
+                         std::ranges::any_of(headers_, [&](const Geometry& other) {
+                           return grid_of(other) == grid_of(geometry);
+                         });
       // A header stands 1024 bytes behind the start, or before the end; of both readings of it,
       // that one is right for which something is where it says.
-      if (known || !leads_somewhere(grid, geometry)) continue;
-      drafts_.push_back({grid, geometry, 0});
+      if (known || !leads_somewhere(grid_of(geometry), geometry)) continue;
+      headers_.push_back(geometry);
     }
   }
 
@@ -132,47 +158,138 @@ class Assembler {
     for (const Trace& tree : scene_.of_kind(kTreeHeader)) {
       if (tree.offset == catalog) return true;
     }
-    return std::ranges::any_of(nodes_, [&](const Found::Nodes& nodes) {
+    return std::ranges::any_of(found_.nodes, [&](const Found::Nodes& nodes) {
       return nodes.trace.offset >= catalog && nodes.trace.end() <= end && !nodes.slack_only;
     });
   }
 
-  // What the records tell of where blocks lie.
-  void study() {
-    std::vector<uint64_t> journals;
-    for (const Trace& journal : scene_.of_kind(kJournal)) {
-      if (!scene_.is_held(journal.range())) journals.push_back(journal.offset);
+  // Around nodes that lie in no place with a header.
+  void add_places_without_header() {
+    std::map<uint64_t, uint64_t> starts;  // by where the space around the nodes ends
+    for (const Found::Nodes& nodes : found_.nodes) {
+      const bool named = std::ranges::any_of(places_, [&](const Place& place) {
+        return overlap(place.range, nodes.trace.range()).length > 0;
+      });
+      const uint64_t place = nodes.trace.offset;
+      if (!named) starts.try_emplace(scene_.end_around(place), scene_.start_before(place + 1));
     }
-    std::vector<std::byte> bytes;
-    for (const Found::Nodes& nodes : nodes_) {
-      if (nodes.trace.number != kCatalogTree) continue;
-      bytes.resize(nodes.trace.other);
-      for (uint64_t at = nodes.trace.offset; at < nodes.trace.end(); at += bytes.size()) {
-        scene_.source->read(at, bytes);
-        const NodeRecords found = records_of(bytes);
-        const auto take = [&](const CatalogRecord& record) { study(record, at, journals); };
-        for (const Bytes record : found.records) {
-          const auto parsed = parse_catalog(record, true);
-          if (parsed && !nodes.slack_only) take(*parsed);
-        }
-        if (nodes.slack_only) each_stale(found.slack, take);
+    for (const auto& [end, start] : starts) places_.push_back({{start, end - start}, {}});
+  }
+
+  // Places that overlap are one.
+  static std::vector<Place> joined(std::vector<Place> places) {
+    std::ranges::sort(places, {}, [](const Place& place) { return place.range.offset; });
+    std::vector<Place> joined;
+    for (Place& place : places) {
+      if (joined.empty() || place.range.offset >= joined.back().range.end()) {
+        joined.push_back(std::move(place));
+        continue;
       }
+      Place& last = joined.back();
+      last.range.length = std::max(last.range.end(), place.range.end()) - last.range.offset;
+      last.named.insert(last.named.end(), place.named.begin(), place.named.end());
+    }
+    return joined;
+  }
+
+  // The nodes in a place that are no present volume's.
+  Found found_in(const ByteRange& range) const {
+    Found found;
+    for (const Found::Nodes& nodes : found_.nodes) {
+      if (overlap(nodes.trace.range(), range).length == 0) continue;
+      Trace node = nodes.trace;
+      node.length = nodes.trace.other;
+      for (; node.offset < nodes.trace.end(); node.offset += node.length) {
+        const bool taken = !nodes.slack_only && in_use_.contains(node.offset);
+        if (!taken && overlap(node.range(), range).length > 0) found.add(node, nodes.slack_only);
+      }
+    }
+    return found;
+  }
+
+  // The volumes that were formatted one after the other in a place. `may_stand`: one of them may
+  // be readable as it stands.
+  void add_volumes(const Place& place, bool may_stand) {
+    Found found = found_in(place.range);
+    if (found.nodes.empty()) return;
+    if (const VolumeAge* age = age_at(found.nodes.front().trace.offset)) found.older_than = *age;
+    const auto generations = std::make_shared<Generations>();
+    each_catalog_record(*scene_.source, found,
+                        [&](const CatalogRecord& record) { generations->add(record); });
+    generations->settle();
+    found.generations = generations;
+    std::vector<Clues> clues(generations->count());
+    for (found.generation = 0; found.generation < clues.size(); ++found.generation) {
+      clues[found.generation] = study(found);
+    }
+    std::map<size_t, Geometry> named;  // by generation
+    for (const Geometry& geometry : place.named) {
+      named.try_emplace(best_match(geometry, clues, *generations), geometry);
+    }
+    std::optional<Grid> later;  // of the volume that came after
+    for (size_t left = clues.size(); left-- > 0;) {
+      found.generation = left;
+      if (clues[left].records == 0) continue;
+      const bool youngest = left + 1 == clues.size();
+      const auto header = named.find(left);
+      Geometry geometry =
+          header != named.end() ? header->second : inferred(place, found, clues[left], later);
+      later = grid_of(geometry);
+      // With its catalog in place it can be read as it stands.
+      if (youngest && may_stand && header == named.end() &&
+          scene_.current_at(geometry.start) == nullptr && has_catalog(geometry)) {
+        add_standing(range_of(geometry), geometry, geometry.confidence);
+        return add_volumes(place, false);
+      }
+      if (clues.size() > 1) {
+        geometry.notes.emplace_back(
+            "Volumes were formatted one after the other here; dates and numbers tell which of "
+            "their records belong to it.");
+      }
+      geometry.confidence -= youngest ? 0 : 5;
+      const ByteRange where = range_of(geometry);
+      geometry.start = 0;
+      assembled_.push_back({make_reader(scene_.source, where, geometry, found), false});
     }
   }
 
-  void study(const CatalogRecord& record, uint64_t place, const std::vector<uint64_t>& journals) {
-    if (record.type != kFile || record.known < offsetof(FileRecord, resourceFork)) return;
-    if (const VolumeAge* age = age_at(place); age != nullptr && !age->is_older(record)) return;
-    has_older_ = true;
-    const Extent& first = record.file.dataFork.extents[0];
-    if (first.blockCount.value() == 0) return;
-    if (record.name == u".journal") {
-      for (const uint64_t journal : journals) pins_.push_back({first.startBlock.value(), journal});
+  Clues study(const Found& found) const {
+    Clues clues;
+    each_catalog_record(*scene_.source, found, [&](const CatalogRecord& record) {
+      ++clues.records;
+      if (record.type != kFile || record.known < offsetof(FileRecord, resourceFork)) return;
+      const Extent& first = record.file.dataFork.extents[0];
+      if (first.blockCount.value() == 0) return;
+      if (record.name == u".journal") {
+        for (const uint64_t at : journals_) clues.pins.push_back({first.startBlock.value(), at});
+      }
+      const Format& format = format_by_name(to_utf8(record.name));
+      if (!format.magic.empty() && clues.files.size() < kMostFiles) {
+        clues.files.push_back({first.startBlock.value(), &format});
+      }
+    });
+    return clues;
+  }
+
+  // Which of the volumes a header is of: the one whose files lie where it has them, or else the one
+  // that was there when it was written.
+  size_t best_match(const Geometry& geometry, const std::vector<Clues>& clues,
+                    const Generations& generations) const {
+    size_t best = generations.at(geometry.header.modifyDate.value());
+    int most = score(grid_of(geometry), clues[best]);
+    for (size_t i = 0; i < clues.size(); ++i) {
+      const int fits = score(grid_of(geometry), clues[i]);
+      if (fits <= most) continue;
+      most = fits;
+      best = i;
     }
-    const Format& format = format_by_name(to_utf8(record.name));
-    if (!format.magic.empty() && files_.size() < kMostFiles) {
-      files_.push_back({first.startBlock.value(), &format});
-    }
+    return best;
+  }
+
+  int score(const Grid& grid, const Clues& clues) const {
+    const auto pinned =
+        std::ranges::count_if(clues.pins, [&](const Pin& pin) { return is_on(grid, pin); });
+    return 4 * static_cast<int>(pinned) + score_by_content(*scene_.source, grid, clues.files);
   }
 
   const VolumeAge* age_at(uint64_t place) const {
@@ -182,88 +299,56 @@ class Assembler {
     return nullptr;
   }
 
-  // The layouts that fit best, without a volume header: one for each place at which volumes may
-  // have begun.
-  void infer() {
-    if (own_nodes_ == 0 && !has_older_) return;
+  // The layout that fits best, without a volume header.
+  Geometry inferred(const Place& place, const Found& found, const Clues& clues,
+                    const std::optional<Grid>& later) {
+    const uint64_t first = found.nodes.front().trace.offset;  // inside the volume
     std::vector<uint64_t> starts = scene_.starts;
-    for (const Pin& pin : pins_) {
+    for (const Geometry& geometry : place.named) starts.push_back(geometry.start);
+    for (const Pin& pin : clues.pins) {
       for (uint64_t size = kLeastBlock; size <= kMostBlock; size *= 2) {
         if (pin.unit <= pin.place / size) starts.push_back(pin.place - pin.unit * size);
       }
     }
-    const std::vector<Pin> contents = content_pins(files_, scene_.contents);
+    const std::vector<Pin> contents = content_pins(clues.files, scene_.contents);
     const VotedGrid voted = most_voted(contents, kLeastBlock, kMostBlock);
     if (voted.votes >= votes_above_chance(contents.size(), scene_.source->size())) {
       starts.push_back(voted.grid.start);
     }
     std::ranges::sort(starts);
     starts.erase(std::unique(starts.begin(), starts.end()), starts.end());
-    std::map<uint64_t, std::pair<int, Grid>> best;  // by where the space around it begins
+    Grid best = later.value_or(Grid{scene_.start_before(first + 1), kUsualBlock});
+    int most = kLeastScore - 1;
     for (const uint64_t start : starts) {
-      for (uint64_t size = kLeastBlock; size <= kMostBlock; size *= 2) {
-        const Grid grid{start, size};
-        const int pinned = static_cast<int>(
-            std::ranges::count_if(pins_, [&](const Pin& pin) { return is_on(grid, pin); }));
-        const int score = 4 * pinned + score_by_content(*scene_.source, grid, files_);
-        auto& known = best[scene_.end_around(start)];
-        if (score >= kLeastScore && score > known.first) known = {score, grid};
+      for (uint64_t size = kLeastBlock; start <= first && size <= kMostBlock; size *= 2) {
+        const int fits = score({start, size}, clues);
+        if (fits <= most) continue;
+        most = fits;
+        best = {start, size};
       }
     }
-    for (const auto& [end, scored] : best) {
-      if (scored.first > 0) {
-        drafts_.push_back({scored.second, std::nullopt, static_cast<size_t>(scored.first)});
-      }
-    }
+    const bool placed = most >= kLeastScore;
+    Geometry geometry;
+    geometry.start = best.start;
+    geometry.confidence = placed ? 60 : 30;
+    geometry.header.signature = kSignaturePlus;
+    geometry.header.blockSize = static_cast<uint32_t>(best.unit_size);
+    geometry.header.totalBlocks = static_cast<uint32_t>(
+        std::min<uint64_t>((place.range.end() - best.start) / best.unit_size, UINT32_MAX));
+    if (placed) add_trees(geometry, found);
     // Names come back all the same.
-    if (drafts_.empty() && !nodes_.empty()) {
-      const uint64_t start = scene_.start_before(nodes_.front().trace.offset + 1);
-      drafts_.push_back({{start, kUsualBlock}, std::nullopt, 0});
-    }
+    geometry.notes.push_back(
+        placed ? "No volume header is left of it. Leaf nodes of its catalog tell the tree, the "
+                 "content of files where they lie."
+               : "No volume header is left of it, and nothing tells where its blocks lie: contents "
+                 "may be others'.");
+    return geometry;
   }
 
-  void finish(Draft& draft) {
-    const bool header = draft.geometry.has_value();
-    Geometry geometry = draft.geometry.value_or(Geometry{});
-    const Grid& grid = draft.grid;
-    if (!header) {
-      const uint64_t end = scene_.end_around(grid.start);
-      geometry.header.signature = kSignaturePlus;
-      geometry.header.blockSize = static_cast<uint32_t>(grid.unit_size);
-      geometry.header.totalBlocks = static_cast<uint32_t>(
-          std::min<uint64_t>((end - grid.start) / grid.unit_size, UINT32_MAX));
-      if (draft.files > 0) add_trees(grid, geometry);
-      geometry.notes.push_back(
-          draft.files > 0
-              ? "No volume header is left of it. Leaf nodes of its catalog tell the tree, the "
-                "content of files where they lie."
-              : "No volume header is left of it, and nothing tells where its blocks lie: contents "
-                "may be others'.");
-    }
-    const ByteRange where{grid.start,
-                          std::min(geometry.size(), scene_.source->size() - grid.start)};
-    // With its catalog in place it can be read as it stands.
-    const bool stands = scene_.current_at(grid.start) == nullptr && has_catalog(grid, geometry);
-    geometry.confidence = stands && header ? 80 : header ? 70 : draft.files > 0 ? 60 : 30;
-    std::optional<Found> found;
-    if (!stands) {
-      found.emplace();
-      for (const Found::Nodes& nodes : nodes_) {
-        if (overlap(nodes.trace.range(), where).length > 0) found->nodes.push_back(nodes);
-      }
-      if (found->nodes.empty()) return;
-      if (const VolumeAge* age = age_at(grid.start)) {
-        found->older_than = *age;
-        if (!has_older_) return;
-      }
-    }
-    assembled_.push_back({make_reader(scene_.source, where, geometry, std::move(found)), false});
-  }
-
-  bool has_catalog(const Grid& grid, const Geometry& geometry) const {
+  bool has_catalog(const Geometry& geometry) const {
     const ForkData& fork = geometry.header.catalogFile;
     if (fork.totalBlocks.value() == 0) return false;
-    const uint64_t catalog = grid.place_of(fork.extents[0].startBlock.value());
+    const uint64_t catalog = grid_of(geometry).place_of(fork.extents[0].startBlock.value());
     return headless_catalogs_.contains(catalog) ||
            std::ranges::any_of(scene_.of_kind(kTreeHeader),
                                [&](const Trace& tree) { return tree.offset == catalog; });
@@ -271,7 +356,8 @@ class Assembler {
 
   // Trees that begin on the grid, as a volume header would name them; each is taken to lie in one
   // piece, if its first and last leaf are where it then has them.
-  void add_trees(const Grid& grid, Geometry& geometry) {
+  void add_trees(Geometry& geometry, const Found& found) {
+    const Grid grid = grid_of(geometry);
     VolumeHeader& header = geometry.header;
     for (const Trace& trace : scene_.of_kind(kTreeHeader)) {
       HeaderRecord tree{};
@@ -284,8 +370,8 @@ class Assembler {
                .ok()) {
         continue;
       }
-      const bool sound =
-          is_leaf(trace, tree.firstLeafNode.value()) && is_leaf(trace, tree.lastLeafNode.value());
+      const bool sound = is_leaf(trace, tree.firstLeafNode.value(), found) &&
+                         is_leaf(trace, tree.lastLeafNode.value(), found);
       ForkData& fork = trace.number == kCatalogTree   ? header.catalogFile
                        : trace.number == kExtentsTree ? header.extentsFile
                                                       : header.attributesFile;
@@ -298,13 +384,13 @@ class Assembler {
       fork.extents[0].startBlock = static_cast<uint32_t>(at / grid.unit_size);
       fork.extents[0].blockCount = blocks;
     }
-    if (header.catalogFile.totalBlocks.value() == 0) add_headless_catalog(grid, header);
+    if (header.catalogFile.totalBlocks.value() == 0) add_headless_catalog(grid, found, header);
   }
 
   // The catalog by its leaves alone, if they are all there.
-  void add_headless_catalog(const Grid& grid, VolumeHeader& header) {
+  void add_headless_catalog(const Grid& grid, const Found& found, VolumeHeader& header) {
     std::vector<Trace> leaves;
-    for (const Found::Nodes& nodes : nodes_) {
+    for (const Found::Nodes& nodes : found.nodes) {
       if (nodes.trace.number == kCatalogTree && !nodes.slack_only) leaves.push_back(nodes.trace);
     }
     const std::optional<LeafChain> chain = find_leaf_chain(*scene_.source, leaves);
@@ -321,24 +407,28 @@ class Assembler {
     headless_catalogs_.insert(chain->tree);
   }
 
-  // Whether a tree's node is a leaf; number 0: it has none, which is as good.
-  bool is_leaf(const Trace& tree, uint32_t number) const {
+  // Whether a tree's node is a leaf, and in the catalog one of the volume that is asked for; number
+  // 0: it has none, which is as good.
+  bool is_leaf(const Trace& tree, uint32_t number, const Found& found) const {
     if (number == 0) return tree.number != kCatalogTree;
     std::vector<std::byte> node(tree.other);
-    return scene_.source->read(tree.offset + number * tree.other, node).ok() &&
-           looks_like_node(node, kLeafNode);
+    if (!scene_.source->read(tree.offset + number * tree.other, node).ok() ||
+        !looks_like_node(node, kLeafNode)) {
+      return false;
+    }
+    if (tree.number != kCatalogTree) return true;
+    const auto generation = found.generations->of_node(catalog_records(records_of(node).records));
+    return !generation || *generation == found.generation;
   }
 
   const Scene& scene_;
-  std::set<uint64_t> in_use_;  // places of nodes of current catalogs
-  std::vector<std::pair<ByteRange, VolumeAge>> ages_;
-  std::vector<Found::Nodes> nodes_;
-  size_t count_ = 0;        // nodes
-  size_t own_nodes_ = 0;    // runs of nodes that no current catalog uses
-  bool has_older_ = false;  // records that no current volume can have made
-  std::vector<Pin> pins_;
-  std::vector<KnownFile> files_;
-  std::vector<Draft> drafts_;
+  Found found_;                // all nodes
+  std::set<uint64_t> in_use_;  // places of nodes of catalogs that are read as they stand
+  std::vector<std::pair<ByteRange, VolumeAge>> ages_;  // of their volumes
+  size_t count_ = 0;                                   // nodes
+  std::vector<uint64_t> journals_;                     // bytes of the source
+  std::vector<Geometry> headers_;
+  std::vector<Place> places_;
   std::set<uint64_t> headless_catalogs_;  // bytes of the source at which they begin
   std::vector<Assembled> assembled_;
 };

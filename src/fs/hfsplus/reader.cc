@@ -115,61 +115,41 @@ class Reader : public VolumeReader {
     });
   }
 
-  // Calls `record` with each record of the nodes found, and `slack` with what stands behind them.
-  void each_found(Tree tree, const std::function<void(Bytes)>& record,
-                  const std::function<void(Bytes)>& slack) {
-    std::vector<std::byte> bytes;
-    for (const Found::Nodes& nodes : found_->nodes) {
-      if (nodes.trace.number != tree) continue;
-      bytes.resize(nodes.trace.other);
-      for (uint64_t at = nodes.trace.offset; at < nodes.trace.end(); at += bytes.size()) {
-        source_->read(at, bytes);
-        const NodeRecords found = records_of(bytes);
-        if (!nodes.slack_only) std::ranges::for_each(found.records, record);
-        slack(found.slack);
-      }
-    }
-  }
-
+  // The root folder's name is the volume's.
   void describe_found() {
-    each_found(
-        kCatalogTree,
-        [&](Bytes bytes) {
-          const auto record = parse_catalog(bytes, false);
-          const bool root = record && record->type == kFolder && record->parent == kRootParent;
-          if (root && is_ours(*record)) volume_.label = to_name(record->name).text;
-        },
-        [](Bytes) {});
-  }
-
-  bool is_ours(const CatalogRecord& record) const {
-    return !found_->older_than || found_->older_than->is_older(record);
+    uint32_t youngest = 0;  // when it was made
+    each_catalog_record(*source_, *found_, [&](const CatalogRecord& record) {
+      const uint32_t made = record.file.createDate.value();
+      if (record.type != kFolder || record.parent != kRootParent || made < youngest) return;
+      youngest = made;
+      volume_.label = to_name(record.name).text;
+    });
+    const size_t later =
+        found_->generations ? found_->generations->count() - 1 - found_->generation : 0;
+    if (later > 0) volume_.serial = fmt::format("+{}", later);
   }
 
   void read_found() {
     each_found(
-        kExtentsTree,
-        [&](Bytes bytes) {
-          if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
+        *source_, *found_, kExtentsTree,
+        [&](std::span<const Bytes> records) {
+          for (const Bytes bytes : records) {
+            if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
+          }
         },
         [&](Bytes bytes) { add_stale_extents(bytes); });
     each_found(
-        kAttributesTree,
-        [&](Bytes bytes) {
-          if (auto record = parse_attribute(bytes, false)) {
-            tables_.attributes[record->file].push_back(std::move(*record));
+        *source_, *found_, kAttributesTree,
+        [&](std::span<const Bytes> records) {
+          for (const Bytes bytes : records) {
+            if (auto record = parse_attribute(bytes, false)) {
+              tables_.attributes[record->file].push_back(std::move(*record));
+            }
           }
         },
         [&](Bytes bytes) { add_stale_attributes(bytes); });
-    const auto take = [&](const CatalogRecord& record) {
-      if (is_ours(record)) remnants_.add(record);
-    };
-    each_found(
-        kCatalogTree,
-        [&](Bytes bytes) {
-          if (const auto record = parse_catalog(bytes, true)) take(*record);
-        },
-        [&](Bytes bytes) { each_stale(bytes, take); });
+    each_catalog_record(*source_, *found_,
+                        [&](const CatalogRecord& record) { remnants_.add(record); });
     for (const auto& [cnid, remnant] : remnants_.all()) {
       if (!remnant.record) continue;
       CatalogRecord record = *remnant.record;
@@ -295,8 +275,16 @@ class Reader : public VolumeReader {
           }
         },
         [&](Bytes bytes) {
-          if (first) each_stale(bytes, [&](const CatalogRecord& r) { remnants_.add(r); });
+          if (first) add_stale(bytes);
         });
+  }
+
+  // What is older than the volume is a former one's, for a sweep to find, though it may have the
+  // number of a file that is here.
+  void add_stale(Bytes bytes) {
+    each_stale(bytes, [&](const CatalogRecord& record) {
+      if (!VolumeAge{age_.formatted, 0}.is_older(record)) remnants_.add(record);
+    });
   }
 
   // The first pass over the catalog: what there is, whose names are links, what is left behind.
@@ -352,11 +340,11 @@ class Reader : public VolumeReader {
     each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
       const NodeRecords found = records_of(node);
       for (const Bytes record : found.records) {
-        each_stale(record, [&](const CatalogRecord& r) { remnants_.add(r); });
+        add_stale(record);
         if (const auto extents = parse_extents(record, true)) tables_.stale_overflow.add(*extents);
         add_stale_attributes(record);
       }
-      each_stale(found.slack, [&](const CatalogRecord& r) { remnants_.add(r); });
+      add_stale(found.slack);
     });
   }
 

@@ -5,12 +5,6 @@
 namespace undershelf::hfsplus {
 namespace {
 
-uint32_t hash_of(const PlacedName& name) {
-  const uint64_t mixed =
-      std::hash<std::u16string>{}(name.name) ^ (name.parent + 1ULL) * 0x9E3779B97F4A7C15;
-  return static_cast<uint32_t>(mixed ^ mixed >> 32);
-}
-
 uint32_t changed(const CatalogRecord& record) {
   return std::max(record.file.contentModDate.value(), record.file.attributeModDate.value());
 }
@@ -31,6 +25,12 @@ bool is_better(const CatalogRecord& a, const CatalogRecord& b) {
 }
 
 }  // namespace
+
+uint32_t hash_of(const PlacedName& name) {
+  const uint64_t mixed =
+      std::hash<std::u16string>{}(name.name) ^ (name.parent + 1ULL) * 0x9E3779B97F4A7C15;
+  return static_cast<uint32_t>(mixed ^ mixed >> 32);
+}
 
 void LiveIndex::add(uint32_t cnid, const PlacedName& name) {
   known_.push_back({cnid, hash_of(name)});

@@ -15,6 +15,8 @@ struct PlacedName {
   auto operator<=>(const PlacedName&) const = default;
 };
 
+uint32_t hash_of(const PlacedName& name);
+
 // What is known of one CNID.
 struct Remnant {
   std::optional<CatalogRecord> record;  // the best: most of it there, then the youngest; no name
