@@ -143,12 +143,9 @@ def second_life(card):
     play(card)
 
 
-def to_hfsplus(image, days=30):
-    hfsplus_format.format_volume(image, image.stat().st_size, "AGAIN", WHEN + days * 86400)
-
-
-def to_hfsplus_later(image):
-    to_hfsplus(image, 65)
+def to_hfsplus(days=30, block=4096):
+    return lambda image: hfsplus_format.format_volume(image, image.stat().st_size, "AGAIN",
+                                                      WHEN + days * 86400, block=block)
 
 
 NEW = {"New one.txt": note("New one", "2026-05-20", 5000),
@@ -234,7 +231,7 @@ def in_chart_room(name, many=70):
 
 def twice_in_chart_room(name):
     card, start, is_told, is_placed = in_chart_room(name, many=300)
-    card.format(start, is_told, is_placed, to_hfsplus)
+    card.format(start, is_told, is_placed, to_hfsplus())
     second_life(card)
     return card, start, is_told, is_placed
 
@@ -257,8 +254,10 @@ RECIPES = {
     "formatted-ntfs-again": lambda name: formatted(in_office(name, 4096), to_ntfs(4096), on_ntfs),
     "formatted-ntfs-clusters": lambda name: formatted(in_office(name, 1024), to_ntfs(65536), on_ntfs),
     "formatted-ntfs-to-exfat": lambda name: formatted(in_office(name, 4096), to_exfat(16384), on_exfat),
-    "formatted-hfsplus-again": lambda name: formatted(in_chart_room(name), to_hfsplus, on_hfsplus),
-    "formatted-hfsplus-twice": lambda name: formatted(twice_in_chart_room(name), to_hfsplus_later,
+    "formatted-hfsplus-again": lambda name: formatted(in_chart_room(name), to_hfsplus(), on_hfsplus),
+    "formatted-hfsplus-clusters": lambda name: formatted(in_chart_room(name), to_hfsplus(block=16384),
+                                                         on_hfsplus),
+    "formatted-hfsplus-twice": lambda name: formatted(twice_in_chart_room(name), to_hfsplus(65),
                                                       on_hfsplus),
     "formatted-hfsplus-to-ntfs": lambda name: formatted(in_chart_room(name), to_ntfs(4096), on_ntfs),
 }

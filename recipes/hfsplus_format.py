@@ -40,42 +40,46 @@ def key(parent, name):
     return struct.pack(">HIH", 6 + len(text), parent, len(text) // 2) + text
 
 
-def format_volume(path, size, label, when, extended=False):
-    """`when` in seconds since 1970. With `extended` an HFSX volume, case-sensitive."""
-    total, date = size // BLOCK, when + EPOCH
-    places, at = {}, 1
-    for name, blocks in (("allocation", -(-total // (8 * BLOCK))), ("extents", 8), ("catalog", 48),
-                         ("attributes", 8)):
+def format_volume(path, size, label, when, extended=False, block=BLOCK):
+    """`when` in seconds since 1970; `block` in bytes. With `extended` an HFSX volume, case-sensitive."""
+    total, date = size // block, when + EPOCH
+    places, at = {}, -(-1536 // block)
+    for name, nodes in (("allocation", -(-total // (8 * NODE))), ("extents", 8), ("catalog", 48),
+                        ("attributes", 8)):
+        blocks = -(-nodes * NODE // block)
         places[name] = (at, blocks)
         at += blocks
-    bitmap = bytearray(places["allocation"][1] * BLOCK)
-    for block in [*range(at), total - 1]:
-        bitmap[block // 8] |= 0x80 >> block % 8
+    bitmap = bytearray(places["allocation"][1] * block)
+    for used in [*range(at), *range(total - -(-1024 // block), total)]:
+        bitmap[used // 8] |= 0x80 >> used % 8
     root = struct.pack(">HHIIIIIII", 1, 0, 0, 2, date, date, date, date, 0)
     root += struct.pack(">IIBBHI", 0, 0, 0, 0, 0o40777, 1)
     thread = struct.pack(">HHIH", 3, 0, 1, len(label)) + label.encode("utf-16-be")
     leaf = node(0xFF, 1, [key(1, label) + root.ljust(88, b"\0"), key(2, "") + thread])
     compare = 0xBC if extended else 0
     header = struct.pack(">HHI", 0x4858 if extended else 0x482B, 5 if extended else 4, 0x100)
-    header += b"10.0" + struct.pack(">IIIIIIIIIIIIIIIQ", 0, date, date, 0, date, 0, 0, BLOCK, total,
-                                    total - at - 1, at, 65536, 65536, 16, 1, 1)
+    header += b"10.0" + struct.pack(">IIIIIIIIIIIIIIIQ", 0, date, date, 0, date, 0, 0, block, total,
+                                    total - at - -(-1024 // block), at, 65536, 65536, 16, 1, 1)
     header += bytes(24) + bytes.fromhex("0A11CE0000000031")
     for name in ("allocation", "extents", "catalog", "attributes"):
         first, blocks = places[name]
-        header += fork(blocks * BLOCK, (first, blocks))
+        header += fork(blocks * block, (first, blocks))
     header = header.ljust(512, b"\0")
     with open(path, "r+b") as out:
         def put(name, data):
-            out.seek(places[name][0] * BLOCK)
+            out.seek(places[name][0] * block)
             out.write(data)
         out.seek(1024)
         out.write(header)
         out.seek(size - 1024)
         out.write(header)
         put("allocation", bitmap)
-        put("extents", header_node(8, 0, 0, 0, 0, 0, 1, 10, flags=2))
-        put("catalog", header_node(48, 1, 1, 2, 1, 1, 2, 516, compare) + leaf)
-        put("attributes", header_node(8, 0, 0, 0, 0, 0, 1, 266))
+        def nodes(name):
+            return places[name][1] * block // NODE
+
+        put("extents", header_node(nodes("extents"), 0, 0, 0, 0, 0, 1, 10, flags=2))
+        put("catalog", header_node(nodes("catalog"), 1, 1, 2, 1, 1, 2, 516, compare) + leaf)
+        put("attributes", header_node(nodes("attributes"), 0, 0, 0, 0, 0, 1, 266))
 
 
 class Volume:

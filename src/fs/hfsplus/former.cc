@@ -102,14 +102,15 @@ class Assembler {
     const auto stream = std::make_shared<PiecesSource>(
         scene_.source, placed.pieces, std::min(fork.logicalSize.value(), geometry.size()));
     BTree tree(stream);
-    uint32_t largest = 0;
+    const auto live = std::make_shared<LiveIndex>();
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
       const auto place = stream->place_of(number * tree.node_size());
       if (use != BTree::Use::used || !place || !looks_like_node(node, kLeafNode)) return true;
       in_use_.insert(*place);
       for (const Bytes bytes : records_of(node).records) {
-        if (const auto record = parse_catalog(bytes, false)) {
-          largest = std::max(largest, record->cnid());
+        const auto record = parse_catalog(bytes, false);
+        if (record && !record->is_thread()) {
+          live->add(record->cnid(), {record->parent, record->name});
         }
       }
       found_.add({*place, tree.node_size(), kLeafNodes, kCatalogTree, tree.node_size()}, true);
@@ -118,7 +119,9 @@ class Assembler {
     Geometry from_start = geometry;
     from_start.start = 0;
     VolumeAge age = age_of(scene_.source, geometry.start, from_start);
-    if (largest >= age.next_cnid) age.next_cnid = 0;  // the header is damaged
+    live->settle();
+    if (live->largest() >= age.next_cnid) age.next_cnid = 0;  // the header is damaged
+    age.live = live;
     ages_.push_back({where, age});
   }
 
@@ -227,17 +230,23 @@ class Assembler {
       named.try_emplace(best_match(geometry, clues, *generations), geometry);
     }
     std::optional<Grid> later;  // of the volume that came after
+    int most_confidence = 100;
     for (size_t left = clues.size(); left-- > 0;) {
       found.generation = left;
       if (clues[left].records == 0) continue;
       const bool youngest = left + 1 == clues.size();
+      Geometry geometry = inferred(place, found, clues[left], later);
       const auto header = named.find(left);
-      Geometry geometry =
-          header != named.end() ? header->second : inferred(place, found, clues[left], later);
+      const bool fits = header != named.end() && score(grid_of(header->second), clues[left]) >=
+                                                     score(grid_of(geometry), clues[left]);
+      if (fits) {
+        geometry = header->second;
+        geometry.confidence = 70;
+      }
       later = grid_of(geometry);
       // With its catalog in place it can be read as it stands.
-      if (youngest && may_stand && header == named.end() &&
-          scene_.current_at(geometry.start) == nullptr && has_catalog(geometry)) {
+      if (youngest && may_stand && !fits && scene_.current_at(geometry.start) == nullptr &&
+          has_catalog(geometry)) {
         add_standing(range_of(geometry), geometry, geometry.confidence);
         return add_volumes(place, false);
       }
@@ -246,7 +255,9 @@ class Assembler {
             "Volumes were formatted one after the other here; dates and numbers tell which of "
             "their records belong to it.");
       }
-      geometry.confidence -= youngest ? 0 : 5;
+      // What came later is there to be read first.
+      geometry.confidence = std::min(geometry.confidence, most_confidence);
+      most_confidence = std::max(geometry.confidence - 5, 10);
       const ByteRange where = range_of(geometry);
       geometry.start = 0;
       assembled_.push_back({make_reader(scene_.source, where, geometry, found), false});

@@ -33,24 +33,42 @@ void each_found(const Source& source, const Found& found, Tree tree,
 void each_catalog_record(const Source& source, const Found& found,
                          const std::function<void(const CatalogRecord&)>& visit) {
   const Generations* generations = found.generations.get();
-  const auto take = [&](const CatalogRecord& record, std::optional<size_t> generation) {
-    if (found.older_than && !found.older_than->is_older(record)) return;
-    if (generations == nullptr || generation.value_or(generations->count() - 1) == found.generation)
+  const VolumeAge* age = found.older_than ? &*found.older_than : nullptr;
+  const auto take = [&](const CatalogRecord& record, bool older, std::optional<size_t> generation) {
+    if (older && (generations == nullptr ||
+                  generation.value_or(generations->count() - 1) == found.generation)) {
       visit(record);
+    }
   };
+  // All that is in a node is of one volume; what stands behind may be of several.
+  std::optional<bool> node_older;
   std::optional<size_t> of_node;
   each_found(
       source, found, kCatalogTree,
-      [&](std::span<const Bytes> records) {
-        const std::vector<CatalogRecord> node = catalog_records(records);
-        of_node = generations != nullptr ? generations->of_node(node) : std::nullopt;
-        for (const CatalogRecord& record : node) take(record, of_node);
+      [&](std::span<const Bytes> bytes) {
+        const std::vector<CatalogRecord> records = catalog_records(bytes);
+        node_older = age != nullptr ? age->are_older(records) : true;
+        of_node = generations != nullptr ? generations->of_node(records) : std::nullopt;
+        for (const CatalogRecord& record : records) {
+          take(record, node_older ? *node_older : age->is_older(record), of_node);
+        }
       },
-      [&](Bytes slack) {
-        each_stale(slack, [&](const CatalogRecord& record) {
+      [&](Bytes bytes) {
+        std::vector<CatalogRecord> records;
+        each_stale(bytes, [&](const CatalogRecord& record) { records.push_back(record); });
+        const bool all_older =
+            age == nullptr || age->are_older(records).value_or(node_older.value_or(false));
+        std::optional<size_t> of_all;
+        if (generations != nullptr) {
+          of_all = generations->of_stale(records, of_node.value_or(generations->count() - 1));
+        }
+        for (const CatalogRecord& record : records) {
+          // Threads have no dates: they go by what lies beside them, or by a record of their name.
           const auto own = generations != nullptr ? generations->of(record) : std::nullopt;
-          take(record, own ? own : of_node);
-        });
+          const bool older =
+              age == nullptr || age->is_older(record) || (record.is_thread() && (all_older || own));
+          take(record, older, own ? own : of_all);
+        }
       });
 }
 

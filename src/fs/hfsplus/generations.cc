@@ -1,6 +1,7 @@
 #include "fs/hfsplus/generations.h"
 
 #include <algorithm>
+#include <array>
 #include <tuple>
 #include <utility>
 
@@ -99,7 +100,6 @@ size_t Generations::at(uint32_t seconds) const {
 }
 
 std::optional<size_t> Generations::of(const CatalogRecord& record) const {
-  if (starts_.empty()) return 0;
   if (!record.is_thread()) return at(changed(record));
   const uint32_t name = hash_of({record.thread_parent, record.thread_name});
   const auto [begin, end] =
@@ -112,14 +112,38 @@ std::optional<size_t> Generations::of(const CatalogRecord& record) const {
   return latest;
 }
 
+size_t Generations::of_stale(std::span<const CatalogRecord> records, size_t youngest) const {
+  for (size_t generation = youngest; generation > 0; --generation) {
+    int strange = 0;
+    for (const CatalogRecord& record : records) {
+      if (!record.is_thread()) continue;
+      const uint32_t name = hash_of({record.thread_parent, record.thread_name});
+      bool known = false;
+      bool same = false;
+      for (const Seen& seen : std::ranges::equal_range(seen_, record.cnid(), {}, &Seen::cnid)) {
+        if (at(seen.changed) != generation) continue;
+        known = true;
+        same = same || seen.name == name;
+      }
+      strange += same ? -1 : known ? 1 : 0;
+    }
+    if (strange <= 0) return generation;
+  }
+  return 0;
+}
+
 std::optional<size_t> Generations::of_node(std::span<const CatalogRecord> records) const {
   if (starts_.empty()) return 0;
-  std::optional<size_t> latest, of_threads;
+  // Some dates may be wrong: most count, those of records before those of threads.
+  std::array<size_t, kMostGenerations> by_dates{}, by_names{};
   for (const CatalogRecord& record : records) {
-    std::optional<size_t>& told = record.is_thread() ? of_threads : latest;
-    if (const auto one = of(record)) told = std::max(told.value_or(0), *one);
+    if (const auto one = of(record)) ++(record.is_thread() ? by_names : by_dates)[*one];
   }
-  return latest ? latest : of_threads;
+  for (const auto& votes : {by_dates, by_names}) {
+    const auto most = std::ranges::max_element(votes);
+    if (*most > 0) return static_cast<size_t>(most - votes.begin());
+  }
+  return std::nullopt;
 }
 
 }  // namespace undershelf::hfsplus

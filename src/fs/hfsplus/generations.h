@@ -26,6 +26,9 @@ class Generations {
   std::optional<size_t> of(const CatalogRecord& record) const;
   // Of a node in use, all of whose records one volume wrote.
   std::optional<size_t> of_node(std::span<const CatalogRecord> records) const;
+  // Of threads left behind in a node of `youngest`: the youngest under which most do not have a
+  // number that there was another name's.
+  size_t of_stale(std::span<const CatalogRecord> records, size_t youngest) const;
   // Of a moment, in seconds since 1904.
   size_t at(uint32_t seconds) const;
 

@@ -51,6 +51,11 @@ bool LiveIndex::has(uint32_t cnid, const PlacedName& name) const {
   return false;
 }
 
+int LiveIndex::strangeness(const CatalogRecord& thread) const {
+  if (has(thread.cnid(), {thread.thread_parent, thread.thread_name})) return -1;
+  return has(thread.cnid()) ? 1 : 0;
+}
+
 bool VolumeAge::is_older(const CatalogRecord& record) const {
   if (next_cnid != 0 && record.cnid() >= next_cnid) return true;
   // Threads have no times.
@@ -58,6 +63,23 @@ bool VolumeAge::is_older(const CatalogRecord& record) const {
   const FileRecord& file = record.file;
   return std::max({file.createDate.value(), file.contentModDate.value(),
                    file.attributeModDate.value()}) < formatted;
+}
+
+std::optional<bool> VolumeAge::are_older(std::span<const CatalogRecord> records) const {
+  size_t dated = 0;
+  size_t older = 0;
+  int strange = 0;  // threads, less those that are copies of living ones
+  for (const CatalogRecord& record : records) {
+    if (record.is_thread()) {
+      strange += live ? live->strangeness(record) : 0;
+      continue;
+    }
+    ++dated;
+    older += is_older(record);
+  }
+  if (dated > 0) return older * 2 > dated;
+  if (strange != 0) return strange > 0;
+  return std::nullopt;
 }
 
 bool VolumeAge::is_older(uint32_t cnid, const Remnant& remnant) const {

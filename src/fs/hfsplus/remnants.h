@@ -3,6 +3,8 @@
 #pragma once
 
 #include <map>
+#include <memory>
+#include <span>
 
 #include "fs/hfsplus/catalog.h"
 
@@ -33,6 +35,8 @@ class LiveIndex {
   uint32_t largest() const { return known_.empty() ? 0 : known_.back().cnid; }
   bool has(uint32_t cnid) const;
   bool has(uint32_t cnid, const PlacedName& name) const;
+  // 1 if the number of a thread is a living file's with another name, -1 if with that name.
+  int strangeness(const CatalogRecord& thread) const;
 
  private:
   struct Known {
@@ -46,7 +50,12 @@ class LiveIndex {
 struct VolumeAge {
   uint32_t formatted = 0;  // seconds since 1904: when the root folder was made; 0: not known
   uint32_t next_cnid = 0;  // that the volume has not given out yet; 0: not known
+  std::shared_ptr<const LiveIndex> live;  // its own files; null: not known
   bool is_older(const CatalogRecord& record) const;
+  // Of records that stand beside each other: whether most of those with dates are older; where none
+  // has any, whether more threads have a living file's number with another name than with its own.
+  // Nothing if there is no saying.
+  std::optional<bool> are_older(std::span<const CatalogRecord> records) const;
   bool is_older(uint32_t cnid, const Remnant& remnant) const;
 };
 
