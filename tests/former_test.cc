@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <map>
 #include <random>
 #include <set>
@@ -37,6 +38,17 @@ std::map<int64_t, std::string> exported(const std::string& shelf, const std::str
     if (!record.contains("stream")) hashes[record["id"]] = record["sha256"];
   }
   return hashes;
+}
+
+// Rows as they are on any shelf of the same source.
+std::multiset<std::string> without_id(std::vector<Json> rows) {
+  std::multiset<std::string> texts;
+  for (Json& row : rows) {
+    row.erase("id");
+    row.erase("volume");
+    texts.insert(row.dump());
+  }
+  return texts;
 }
 
 class Formatted : public testing::TestWithParam<const char*> {
@@ -159,16 +171,39 @@ TEST_P(Formatted, AKilledSweepGoesOnAndQuickFindsKeepTheirIds) {
   }
   const Outcome again = undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"});
   ASSERT_EQ(again.code, 0) << again.err;
-  const auto without_id = [](std::vector<Json> rows) {
-    std::multiset<std::string> texts;
-    for (Json& row : rows) {
-      row.erase("id");
-      row.erase("volume");
-      texts.insert(row.dump());
-    }
-    return texts;
-  };
   EXPECT_EQ(without_id(rows_of(shelf)), without_id(rows_));
+}
+
+TEST_P(Formatted, AStoppedSweepShowsWhatItFoundAndIsCorrectedLater) {
+  const std::string shelf = folder_.path("second.shelf");
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep", "--to", "9M"}).code,
+            0);
+  const std::vector<Json> some = rows_of(shelf);
+  // As if that had been a scan of the whole source, stopped there.
+  {
+    SQLite::Database db(shelf, SQLite::OPEN_READWRITE);
+    db.exec("UPDATE sweep SET length=" + std::to_string(std::filesystem::file_size(image_)));
+    db.exec("UPDATE scans SET state='stopped' WHERE depth='deep'");
+  }
+  const Outcome again = undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"});
+  ASSERT_EQ(again.code, 0) << again.err;
+  std::map<int64_t, Json> all;
+  for (const Json& row : rows_of(shelf)) all[row["id"]] = row;
+  for (const Json& row : some) {
+    const auto now = all.find(row["id"].get<int64_t>());
+    if (now == all.end() || row["path_exact"] != true) continue;
+    EXPECT_EQ(now->second["name"], row["name"]);
+    EXPECT_EQ(now->second["kind"], row["kind"]);
+  }
+  EXPECT_EQ(without_id(rows_of(shelf)), without_id(rows_));
+  EXPECT_EQ(undershelf({"volumes", shelf, "--format", "jsonl"}).lines().size(),
+            undershelf({"volumes", shelf_, "--format", "jsonl"}).lines().size());
+  SQLite::Database db(shelf);
+  for (const char* table : {"streams", "names", "structures", "evidence"}) {
+    const std::string dangling = std::string("SELECT count(*) FROM ") + table +
+                                 " WHERE entry NOT IN (SELECT id FROM entries)";
+    EXPECT_EQ(db.execAndGet(dangling).getInt(), 0) << table;
+  }
 }
 
 INSTANTIATE_TEST_SUITE_P(Samples, Formatted,

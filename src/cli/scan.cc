@@ -185,10 +185,10 @@ int conclude(const Shelf& shelf, const ScanResult& result, const std::string& so
                                         shell_quoted(source_path), shell_quoted(shelf_path));
   if (result.stopped) {
     summarise(shelf, result);
-    say(
-        fmt::format("Stopped at byte {}. What was found is kept; former volumes are put together "
-                    "when the whole source has been looked at.",
-                    result.position));
+    say(fmt::format(
+        "Stopped at byte {}. What was found so far is on the shelf; going on may add to "
+        "former volumes, and correct them.",
+        result.position));
     next_step(again);
     return kIncomplete;
   }

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
@@ -74,15 +75,18 @@ class Scan {
     result_.position = record.position;
     result_.left_out = record.left_out;
     result_.stopped = !record.done();
-    if (result_.stopped) return;
-    options_.progress("Putting former volumes together");
+    options_.progress(result_.stopped ? "Stopping: putting together what was found so far"
+                                      : "Putting former volumes together");
+    SweepStore store(shelf_);
+    const BeforeSweep before = store.begin_storing();
+    std::set<int64_t> stored;
     std::vector<VolumeReader*> current;
     for (const FoundVolume& found : survey_.volumes) current.push_back(found.reader.get());
     swept_ = volumes_of_sweep(shelf_, source_, options_, current, starts());
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume);
+      VolumeWriter writer(shelf_, found.volume, before);
       if (found.adds_to_current) {
         found.reader->read(writer);
       } else {
@@ -91,7 +95,9 @@ class Scan {
         sink.finish();
       }
       take(writer, *found.reader, found.volume);
+      stored.insert(writer.volume_id());
     }
+    store.end_storing(before, stored);
     result_.volumes = shelf_.volumes(false).size();
     run_passes();
   }

@@ -5,7 +5,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 3;                 // PRAGMA user_version
+constexpr int kShelfVersion = 4;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -16,13 +16,13 @@ CREATE TABLE scans(
   id INTEGER PRIMARY KEY, depth TEXT NOT NULL, checked TEXT NOT NULL, state TEXT NOT NULL,
   started TEXT NOT NULL, ended TEXT);
 CREATE TABLE volumes(
-  id INTEGER PRIMARY KEY, file_system TEXT NOT NULL, standing TEXT NOT NULL, label TEXT NOT NULL,
+  id INTEGER PRIMARY KEY AUTOINCREMENT, file_system TEXT NOT NULL, standing TEXT NOT NULL, label TEXT NOT NULL,
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
   cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, inside INTEGER,
   notes TEXT NOT NULL, structures BLOB NOT NULL);
 CREATE TABLE entries(
-  id INTEGER PRIMARY KEY, volume INTEGER, key INTEGER NOT NULL, parent INTEGER,
+  id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
   marked_deleted INTEGER NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
@@ -45,7 +45,8 @@ CREATE TABLE damage(
   volume INTEGER, offset INTEGER NOT NULL, length INTEGER NOT NULL, what TEXT NOT NULL);
 CREATE TABLE sweep(
   begin INTEGER NOT NULL, length INTEGER NOT NULL, systems TEXT NOT NULL,
-  position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL);
+  position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL,
+  last_volume INTEGER, last_entry INTEGER);
 CREATE TABLE traces(
   system TEXT NOT NULL, kind INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   number INTEGER NOT NULL, other INTEGER NOT NULL);

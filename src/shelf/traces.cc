@@ -2,6 +2,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "shelf/rows.h"
 
@@ -9,6 +10,7 @@ namespace undershelf {
 namespace {
 
 constexpr int kOfTheSource = 0;  // in place of a volume's id
+constexpr int kSetAside = -1;    // in `merged_into`
 
 }  // namespace
 
@@ -29,7 +31,7 @@ void SweepStore::begin(const SweepRecord& record) {
   SQLite::Transaction transaction(shelf_.db());
   shelf_.db().exec("DELETE FROM sweep; DELETE FROM traces; DELETE FROM damage WHERE volume=0");
   counts_.clear();
-  SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0)");
+  SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0,NULL,NULL)");
   row.bind(1, static_cast<int64_t>(record.range.offset));
   row.bind(2, static_cast<int64_t>(record.range.length));
   row.bind(3, record.systems);
@@ -92,6 +94,41 @@ std::vector<Trace> SweepStore::traces(std::string_view system) const {
                      size_of(row.getColumn(4))});
   }
   return found;
+}
+
+BeforeSweep SweepStore::begin_storing() {
+  SQLite::Database& db = shelf_.db();
+  SQLite::Transaction transaction(db);
+  db.exec(
+      "UPDATE sweep SET last_volume=(SELECT coalesce(max(id),0) FROM volumes), "
+      "last_entry=(SELECT coalesce(max(id),0) FROM entries) WHERE last_volume IS NULL");
+  SQLite::Statement row(db, "SELECT last_volume, last_entry FROM sweep");
+  row.executeStep();
+  const BeforeSweep before{row.getColumn(0).getInt64(), row.getColumn(1).getInt64()};
+  row.reset();
+  for (const char* table : {"streams", "names", "structures", "evidence"}) {
+    db.exec(fmt::format("DELETE FROM {} WHERE entry>{}", table, before.last_entry));
+  }
+  db.exec(
+      fmt::format("UPDATE entries SET merged_into=NULL WHERE merged_into>{0} AND id<={0};"
+                  "UPDATE entries SET merged_into={1} WHERE id>{0}",
+                  before.last_entry, kSetAside));
+  transaction.commit();
+  return before;
+}
+
+void SweepStore::end_storing(const BeforeSweep& before, const std::set<int64_t>& volumes) {
+  SQLite::Database& db = shelf_.db();
+  SQLite::Transaction transaction(db);
+  const std::string lost =
+      fmt::format("id>{} AND id NOT IN ({})", before.last_volume, fmt::join(volumes, ","));
+  db.exec(fmt::format(
+      "DELETE FROM entries WHERE merged_into={0};"
+      "DELETE FROM damage WHERE volume IN (SELECT id FROM volumes WHERE {1});"
+      "DELETE FROM volumes WHERE {1};"
+      "UPDATE entries SET parent=NULL, orphan=1 WHERE parent NOT IN (SELECT id FROM entries)",
+      kSetAside, lost));
+  transaction.commit();
 }
 
 uint64_t SweepStore::count(const std::string& system) {

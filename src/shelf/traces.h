@@ -4,12 +4,14 @@
 
 #include <map>
 #include <optional>
+#include <set>
 #include <span>
 #include <string>
 #include <vector>
 
 #include "fs/detector.h"
 #include "shelf/shelf.h"
+#include "shelf/writer.h"
 
 namespace undershelf {
 
@@ -38,6 +40,12 @@ class SweepStore {
   void add(SweepRecord& record, std::span<const std::string> systems,
            std::span<const std::vector<Trace>> traces, std::span<const ByteRange> unreadable);
   std::vector<Trace> traces(std::string_view system) const;  // by place
+
+  // Around the storing of what traces amount to. What was stored so when less of the source had
+  // been looked at is set aside, to be stored anew under its ids; the end drops what was not found
+  // again. `volumes`: ids of those that were.
+  BeforeSweep begin_storing();
+  void end_storing(const BeforeSweep& before, const std::set<int64_t>& volumes);
   uint64_t count(const std::string& system);
 
  private:

@@ -17,7 +17,7 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
   if (time) row.bind(index, time->ticks);
 }
 
-int64_t store_volume(SQLite::Database& db, const Volume& v) {
+int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& before) {
   SQLite::Statement known(db,
                           "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=? "
                           "AND heap_offset=? AND cluster_size=? AND serial=?");
@@ -27,11 +27,17 @@ int64_t store_volume(SQLite::Database& db, const Volume& v) {
   known.bind(4, static_cast<int64_t>(v.heap_offset));
   known.bind(5, static_cast<int64_t>(v.cluster_size));
   known.bind(6, v.serial);
-  if (known.executeStep()) return known.getColumn(0).getInt64();
-  SQLite::Statement row(db,
-                        "INSERT INTO volumes(file_system, standing, label, serial, offset, "
-                        "length, sector_size, cluster_size, heap_offset, cluster_count, "
-                        "confidence, notes, structures) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?)");
+  std::optional<int64_t> id;
+  if (known.executeStep()) {
+    id = known.getColumn(0).getInt64();
+    if (*id <= before.last_volume) return *id;
+  }
+  known.reset();
+  SQLite::Statement row(
+      db,
+      "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
+      "length, sector_size, cluster_size, heap_offset, cluster_count, "
+      "confidence, notes, structures, id) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -50,6 +56,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v) {
   }
   const std::string structures = pack(held);
   row.bind(13, structures.data(), static_cast<int>(structures.size()));
+  if (id) row.bind(14, *id);
   row.exec();
   return db.getLastInsertRowid();
 }
@@ -57,14 +64,15 @@ int64_t store_volume(SQLite::Database& db, const Volume& v) {
 }  // namespace
 
 struct VolumeWriter::Rows {
-  explicit Rows(Shelf& shelf, const Volume& volume)
+  Rows(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
       : db(shelf.db()),
-        volume_id(store_volume(db, volume)),
-        entry(db,
-              "INSERT INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
-              "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-              "accessed, deleted, link_target, finder_info) "
-              "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+        volume_id(store_volume(db, volume, before)),
+        entry(
+            db,
+            "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
+            "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
+            "accessed, deleted, link_target, finder_info, id) "
+            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
                "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
@@ -76,11 +84,17 @@ struct VolumeWriter::Rows {
         structure(db, "INSERT INTO structures VALUES(?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
-    SQLite::Statement row(db, "SELECT key, id FROM entries WHERE volume=?");
+    SQLite::Statement row(db, "SELECT key, id, name, name_exact FROM entries WHERE volume=?");
     row.bind(1, volume_id);
     while (row.executeStep()) {
       const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
-      stored.emplace(key, row.getColumn(1).getInt64());
+      const int64_t id = row.getColumn(1).getInt64();
+      if (id <= before.last_entry) {
+        stored.emplace(key, id);
+      } else {
+        const bool exact = row.getColumn(3).getInt() != 0;
+        renewed.emplace(key, Renewed{id, exact ? row.getColumn(2).getString() : std::string()});
+      }
     }
     if (!stored.empty()) folders = stored;
     // Damage is found anew by each reading.
@@ -113,7 +127,12 @@ struct VolumeWriter::Rows {
   // Whether an earlier scan stored the name.
   bool has_name(int64_t id, const OtherName& other);
   int pending = 0;
-  std::unordered_map<uint64_t, int64_t> stored;   // key to id, of what an earlier scan stored
+  std::unordered_map<uint64_t, int64_t> stored;  // key to id, of what an earlier scan stored
+  struct Renewed {
+    int64_t id = 0;
+    std::string name;  // empty: made up
+  };
+  std::unordered_map<uint64_t, Renewed> renewed;  // by key, what is written anew
   std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
 };
 
@@ -214,8 +233,8 @@ void VolumeWriter::Rows::add_to_known(int64_t id, const Entry& now) {
   }
 }
 
-VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume)
-    : rows_(std::make_unique<Rows>(shelf, volume)) {}
+VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
+    : rows_(std::make_unique<Rows>(shelf, volume, before)) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 void VolumeWriter::finish() { rows_->commit(); }
@@ -257,6 +276,12 @@ int64_t VolumeWriter::add(const Entry& entry) {
   if (!entry.link_target.empty()) row.bindNoCopy(18, entry.link_target);
   if (!entry.finder_info.empty()) {
     row.bindNoCopy(19, entry.finder_info.data(), static_cast<int>(entry.finder_info.size()));
+  }
+  if (const auto known = rows.renewed.find(entry.key); known != rows.renewed.end()) {
+    // An id never comes to stand for another file.
+    const auto& [id, name] = known->second;
+    if (name.empty() || !entry.name.exact || name == entry.name.text) row.bind(20, id);
+    rows.renewed.erase(known);
   }
   row.exec();
   row.reset();

@@ -1,6 +1,7 @@
 // The sink that writes rows: what readers push becomes entries, streams and evidence in the shelf.
 #pragma once
 
+#include <cstdint>
 #include <memory>
 
 #include "model/sink.h"
@@ -8,11 +9,17 @@
 
 namespace undershelf {
 
+// Rows with larger ids come from what was put together of a part of a sweep.
+struct BeforeSweep {
+  int64_t last_volume = INT64_MAX, last_entry = INT64_MAX;
+};
+
 // Writes one volume's entries, in short transactions. A volume or entry that the shelf already
-// holds (same place and file system; same key) keeps its row and id.
+// holds (same place and file system; same key) keeps its row and id; if it came from a sweep that
+// was not at its end, only the id, as more is known now.
 class VolumeWriter : public Sink {
  public:
-  VolumeWriter(Shelf& shelf, const Volume& volume);
+  VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before = {});
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;

@@ -81,8 +81,9 @@ class Merger {
               "WHERE e.id=? AND e.merged_into IS NULL"),
         name_(db,
               "INSERT INTO names(entry, parent, parent_key, kind, name, raw_name, name_exact) "
-              "SELECT ?, parent, parent_key, 'former', name, raw_name, name_exact FROM entries "
-              "WHERE id=?"),
+              "SELECT ?1, parent, parent_key, 'former', name, raw_name, name_exact FROM entries e "
+              "WHERE id=?2 AND NOT EXISTS (SELECT 1 FROM names n WHERE n.entry=?1 AND "
+              "n.kind='former' AND n.name=e.name AND n.parent_key IS e.parent_key)"),
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
 
