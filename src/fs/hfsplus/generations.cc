@@ -11,7 +11,7 @@ namespace undershelf::hfsplus {
 namespace {
 
 constexpr size_t kMostSeen = 8'000'000;  // records: 16 bytes each
-constexpr size_t kMostGenerations = 16;
+constexpr size_t kMostGenerations = 8;
 
 // What speaks for a format after `from` and not after `to`, in seconds since 1904; or against it.
 struct Hint {
