@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <functional>
 #include <map>
 #include <set>
 
@@ -87,7 +88,8 @@ class Assembler {
   // its other nodes, may be older than it.
   void take_current(VolumeReader& reader) {
     const Volume& volume = reader.volume();
-    const Window window(scene_.source, volume.offset, scene_.source->size() - volume.offset);
+    const Window window(scene_.source, volume.offset,
+                        std::min(volume.length, scene_.source->size() - volume.offset));
     std::optional<Geometry> geometry = find_geometry(window, true);
     if (!geometry) return;
     geometry->start += volume.offset;
@@ -152,6 +154,10 @@ class Assembler {
       if (known || !leads_somewhere(grid_of(geometry), geometry)) continue;
       headers_.push_back(geometry);
     }
+    // Of two that stand in one place the younger is there now.
+    std::ranges::stable_sort(headers_, std::greater{}, [](const Geometry& geometry) {
+      return geometry.header.modifyDate.value();
+    });
   }
 
   bool leads_somewhere(const Grid& grid, const Geometry& geometry) const {

@@ -64,7 +64,7 @@ class Reader : public VolumeReader {
     // A number that was given out already is no next one: the header is damaged.
     if (live_.largest() >= age_.next_cnid) age_.next_cnid = 0;
     read_journal();
-    add_stale_threads();
+    threads_.settle(live_, remnants_);
     push_own_files();
     push_live();
     push_lost_links();
@@ -72,10 +72,6 @@ class Reader : public VolumeReader {
   }
 
  private:
-  struct StaleThread {
-    CatalogRecord record;
-    uint64_t node = 0;  // in the order of reading
-  };
   struct Link {  // a name of a hard link's content
     PlacedName name;
     uint32_t cnid = 0;  // of the link itself
@@ -190,7 +186,7 @@ class Reader : public VolumeReader {
                    const std::function<void(Bytes)>& live,
                    const std::function<void(Bytes)>& stale) {
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
-      ++nodes_read_;
+      threads_.next_node();
       const uint64_t place = stream.place_of(number * tree.node_size()).value_or(0);
       const bool telling = !what.empty();
       if (use == BTree::Use::unreadable) {
@@ -291,36 +287,13 @@ class Reader : public VolumeReader {
     const VolumeAge age{age_.formatted, 0, nullptr};
     each_stale(bytes, [&](const CatalogRecord& record) {
       if (record.is_thread()) {
-        threads_.push_back({record, nodes_read_});
+        threads_.add(record);
         return;
       }
       const bool older = age.is_older(record);
       if (!older) remnants_.add(record);
-      if (older) older_names_.emplace(record.cnid(), hash_of({record.parent, record.name}));
-      nodes_older_[nodes_read_] += older ? 1 : -1;
+      threads_.note_beside(record, older);
     });
-  }
-
-  // Threads have no dates: they go by what lies beside them, or by a record of the same name.
-  void add_stale_threads() {
-    std::unordered_map<uint64_t, int> strange;  // by node: threads that are not this volume's
-    for (const StaleThread& thread : threads_) {
-      if (!nodes_older_.contains(thread.node)) {
-        strange[thread.node] += live_.strangeness(thread.record);
-      }
-    }
-    nodes_older_.insert(strange.begin(), strange.end());
-    for (const StaleThread& thread : threads_) {
-      const CatalogRecord& record = thread.record;
-      const auto beside = nodes_older_.find(thread.node);
-      const bool older = (beside != nodes_older_.end() && beside->second > 0) ||
-                         older_names_.contains(
-                             {record.cnid(), hash_of({record.thread_parent, record.thread_name})});
-      if (!older) remnants_.add(record);
-    }
-    threads_.clear();
-    older_names_.clear();
-    nodes_older_.clear();
   }
 
   // The first pass over the catalog: what there is, whose names are links, what is left behind.
@@ -374,7 +347,7 @@ class Reader : public VolumeReader {
     sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
     if (sizes.empty()) return;
     each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
-      ++nodes_read_;
+      threads_.next_node();
       const NodeRecords found = records_of(node);
       for (const Bytes record : found.records) {
         add_stale(record);
@@ -526,10 +499,7 @@ class Reader : public VolumeReader {
   VolumeAge age_;
   LiveIndex live_;
   Remnants remnants_;
-  std::vector<StaleThread> threads_;                     // not yet told apart
-  std::set<std::pair<uint32_t, uint32_t>> older_names_;  // CNID, and hash of the name
-  std::unordered_map<uint64_t, int> nodes_older_;        // older stale records in each, less others
-  uint64_t nodes_read_ = 0;                              // numbers them
+  StaleThreads threads_;
   std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_;
   std::set<std::pair<bool, uint32_t>> found_contents_;  // of hard links
   std::unordered_map<uint32_t, int64_t> ids_;           // of living files that have remnants

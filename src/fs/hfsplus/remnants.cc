@@ -111,4 +111,24 @@ void Remnants::add(const CatalogRecord& record) {
   remnant.others.push_back(std::move(name));
 }
 
+void StaleThreads::note_beside(const CatalogRecord& record, bool is_older) {
+  if (is_older) older_.emplace(record.cnid(), hash_of({record.parent, record.name}));
+  more_older_[node_] += is_older ? 1 : -1;
+}
+
+void StaleThreads::settle(const LiveIndex& live, Remnants& remnants) {
+  std::unordered_map<uint64_t, int> strange;  // where nothing beside them has dates
+  for (const Thread& thread : threads_) {
+    if (!more_older_.contains(thread.node)) {
+      strange[thread.node] += live.strangeness(thread.record);
+    }
+  }
+  more_older_.insert(strange.begin(), strange.end());
+  for (const auto& [record, node] : threads_) {
+    const uint32_t name = hash_of({record.thread_parent, record.thread_name});
+    if (more_older_[node] <= 0 && !older_.contains({record.cnid(), name})) remnants.add(record);
+  }
+  *this = {};
+}
+
 }  // namespace undershelf::hfsplus

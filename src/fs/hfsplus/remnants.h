@@ -4,7 +4,11 @@
 
 #include <map>
 #include <memory>
+#include <set>
 #include <span>
+#include <unordered_map>
+#include <utility>
+#include <vector>
 
 #include "fs/hfsplus/catalog.h"
 
@@ -66,6 +70,29 @@ class Remnants {
 
  private:
   std::map<uint32_t, Remnant> by_cnid_;
+};
+
+// Stale threads of a volume, until it is known which are older than it: they have no dates, and go
+// by what lies beside them, or by a record of the same name.
+class StaleThreads {
+ public:
+  // To be called before each node.
+  void next_node() { ++node_; }
+  // A stale record with dates in the same node.
+  void note_beside(const CatalogRecord& record, bool is_older);
+  void add(const CatalogRecord& thread) { threads_.push_back({thread, node_}); }
+  // Hands over those that are the volume's own; none is kept.
+  void settle(const LiveIndex& live, Remnants& remnants);
+
+ private:
+  struct Thread {
+    CatalogRecord record;
+    uint64_t node = 0;
+  };
+  uint64_t node_ = 0;  // in the order of reading
+  std::vector<Thread> threads_;
+  std::set<std::pair<uint32_t, uint32_t>> older_;  // records: CNID, and hash of the name
+  std::unordered_map<uint64_t, int> more_older_;   // by node: older stale records, less others
 };
 
 }  // namespace undershelf::hfsplus
