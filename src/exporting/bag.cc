@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <filesystem>
 #include <fstream>
 #include <map>
@@ -27,9 +28,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr size_t kChunk = 1 << 20;         // bytes copied at a time
-constexpr size_t kSharedRoom = 256 << 10;  // bytes for contents of small files
-constexpr uint64_t kRoomPerFile = 4096;    // for the target's own accounts
+constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
+constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
 
 class Exporter {
@@ -254,7 +254,7 @@ class Exporter {
       }
       const size_t ahead = at == 0 ? head.size() : 0;  // bytes of the head in this part
       const uint64_t from = at + ahead - head.size();  // in the stream
-      part.size = ahead + std::min<uint64_t>(kChunk, stream.size() - from);
+      part.size = ahead + std::min<uint64_t>(kChunk - ahead, stream.size() - from);
       const std::shared_ptr<std::byte[]> room = room_for(part.size);
       const std::span bytes(room.get(), part.size);
       std::ranges::copy(std::as_bytes(std::span(head).first(ahead)), bytes.begin());
@@ -276,17 +276,27 @@ class Exporter {
     return true;
   }
 
-  // Memory for a piece of a file. Small ones share it: memory that one thread asks for and another
-  // gives back file by file costs as much as all else that is done for a file.
+  // Memory for a piece of a file, which the other thread gives back. It is used again, and small
+  // pieces share it: to ask for it anew each time would cost as much as all else that is done for a
+  // small file.
   std::shared_ptr<std::byte[]> room_for(size_t size) {
-    if (size > kSharedRoom / 16) return std::make_shared_for_overwrite<std::byte[]>(size);
-    if (!shared_room_ || size > kSharedRoom - shared_used_) {
-      shared_room_ = std::make_shared_for_overwrite<std::byte[]>(kSharedRoom);
-      shared_used_ = 0;
+    if (!room_ || size > kChunk - room_used_) {
+      room_ = free_room();
+      room_used_ = 0;
     }
-    std::byte* room = shared_room_.get() + shared_used_;
-    shared_used_ += size;
-    return {shared_room_, room};
+    std::byte* bytes = room_.get() + room_used_;
+    room_used_ += size;
+    return {room_, bytes};
+  }
+
+  std::shared_ptr<std::byte[]> free_room() {
+    room_.reset();
+    for (const auto& room : rooms_) {
+      if (room.use_count() > 1) continue;
+      std::atomic_thread_fence(std::memory_order_acquire);  // after the other thread's last look
+      return room;
+    }
+    return rooms_.emplace_back(std::make_shared_for_overwrite<std::byte[]>(kChunk));
   }
 
   // `ahead`: bytes of the file in front of the stream, from whose start the holes count.
@@ -338,8 +348,9 @@ class Exporter {
   bool resuming_ = false;
   std::unordered_map<std::string, Earlier> earlier_;  // by path in the bag
   std::string last_folder_;
-  std::shared_ptr<std::byte[]> shared_room_;
-  size_t shared_used_ = 0;  // bytes
+  std::vector<std::shared_ptr<std::byte[]>> rooms_;  // kChunk bytes each
+  std::shared_ptr<std::byte[]> room_;                // one of them
+  size_t room_used_ = 0;                             // bytes of it
   std::vector<std::pair<std::string, std::optional<Time>>> folder_times_;
   ExportResult result_;
 };

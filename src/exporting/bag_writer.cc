@@ -19,7 +19,8 @@ constexpr uint64_t kBytesQueued = 16 << 20;    // at most this much waits to be 
 constexpr uint64_t kBytesAtOnce = 256 << 10;   // the thread is woken for
 constexpr uint64_t kBytesOfPart = 1024;        // what a part takes besides its content
 constexpr uint64_t kBytesPerFlush = 32 << 20;  // at most this much is unflushed
-constexpr size_t kFilesPerFlush = 2048;        // likewise
+constexpr uint64_t kBytesWorthAStart = 1 << 20;
+constexpr size_t kFilesPerFlush = 2048;  // likewise
 constexpr uint64_t kListBytesPerFile = 1024;
 constexpr uint64_t kListBytes = 256 << 10;
 
@@ -164,6 +165,10 @@ void BagWriter::complete(BagPart& part) {
   // It may end in a hole.
   if (size >= kHoleBlock && ::ftruncate(open_.file->get(), static_cast<off_t>(size)) != 0) {
     return give_up(errno);
+  }
+  // The medium begins to take a large file now, so that less is left for the flush.
+  if (size >= kBytesWorthAStart) {
+    ::sync_file_range(open_.file->get(), 0, 0, SYNC_FILE_RANGE_WRITE);
   }
   const timespec times[2] = {to_timespec(part.accessed), to_timespec(part.modified)};
   ::futimens(open_.file->get(), times);
