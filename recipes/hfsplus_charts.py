@@ -27,10 +27,10 @@ PRIVATE = ".HFS+ Private Directory Data\r"  # where hard-linked folders are kept
 
 
 class Charts(Card):
-    def __init__(self, name, size, label, extended=False):
+    def __init__(self, name, size, label, extended=False, **formatting):
         super().__init__(name, size, ["true"], 4096, system="hfsplus",
                          options="nls=utf8,umask=0")
-        hfsplus_format.format_volume(self.image, size, label, WHEN, extended)
+        hfsplus_format.format_volume(self.image, size, label, WHEN, extended, **formatting)
         self.cnids = {"": 2}
         self.linked = {}  # link -> path it leads to
 
@@ -216,6 +216,23 @@ def journalled(name, label, order, extended):
     card.finish()
 
 
+def pieces():
+    """A catalog that grew between the files: in more pieces than its record has room for."""
+    card = Charts("hfsplus-pieces", 32 * MIB, "PIECES", catalog=4)
+    life(card, with_links=False)
+    card.mount()
+    card.folder("Archive")
+    for n in range(1, 121):
+        card.at(f"2026-05-04 {11 + n // 60}:{n % 60:02}:00")
+        card.write(f"Archive/Note {n:03} of the harbour master, as copied.txt",
+                   note(f"Archived {n}", "2026-05-04", 300 + 10 * n))
+    card.unmount()
+    losses(card)
+    play(card)
+    card.keep_what_is_told()
+    card.finish()
+
+
 def iso():
     """Made by xorriso, independently of the rest: an Apple partition map, a volume that is only
     read."""
@@ -246,6 +263,7 @@ def iso():
 RECIPES = {"hfsplus-charts": charts,
            "hfsplus-journal": lambda: journalled("hfsplus-journal", "CHARTS2", "<", False),
            "hfsx-journal": lambda: journalled("hfsx-journal", "CHARTS3", ">", True),
+           "hfsplus-pieces": pieces,
            "hfsplus-iso": iso}
 
 if __name__ == "__main__":

@@ -40,11 +40,12 @@ def key(parent, name):
     return struct.pack(">HIH", 6 + len(text), parent, len(text) // 2) + text
 
 
-def format_volume(path, size, label, when, extended=False, block=BLOCK):
-    """`when` in seconds since 1970; `block` in bytes. With `extended` an HFSX volume, case-sensitive."""
+def format_volume(path, size, label, when, extended=False, block=BLOCK, catalog=48):
+    """`when` in seconds since 1970; `block` in bytes; `catalog` in nodes: a driver adds what more it
+    needs. With `extended` an HFSX volume, case-sensitive."""
     total, date = size // block, when + EPOCH
     places, at = {}, -(-1536 // block)
-    for name, nodes in (("allocation", -(-total // (8 * NODE))), ("extents", 8), ("catalog", 48),
+    for name, nodes in (("allocation", -(-total // (8 * NODE))), ("extents", 8), ("catalog", catalog),
                         ("attributes", 8)):
         blocks = -(-nodes * NODE // block)
         places[name] = (at, blocks)

@@ -276,6 +276,8 @@ INSTANTIATE_TEST_SUITE_P(
         Wiped{"hfsplus-charts", {{40960, 512}}},                        // the header of the catalog
         Wiped{"hfsplus-journal",  // both of them, and the header of the catalog
               {{1024, 512}, {from_end(1024), 512}, {40960, 512}}},
+        Wiped{"hfsplus-pieces",  // likewise, and the catalog lies in many pieces
+              {{1024, 512}, {from_end(1024), 512}, {40960, 4096}}},
         Wiped{"fat32-logger", {{0, 16 * 512}}}));  // the boot sector and its backup
 
 // Maps that are gone: the same volumes are found where they lie.

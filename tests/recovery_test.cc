@@ -193,7 +193,8 @@ TEST_P(Recovery, FormerNamesAreNotLostFiles) {
                              std::string(GetParam()) == "ntfs-office" ||
                              std::string(GetParam()).starts_with("exfat") ||
                              std::string(GetParam()).ends_with("-journal") ||
-                             std::string(GetParam()) == "hfsplus-charts");
+                             std::string(GetParam()) == "hfsplus-charts" ||
+                             std::string(GetParam()) == "hfsplus-pieces");
 }
 
 TEST_P(Recovery, NoCommandChangesTheSource) {
@@ -245,7 +246,7 @@ INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
                                          "fat32-4k-sectors", "fat16-root-only", "ntfs-office",
                                          "ntfs-4k-sectors", "ntfs-64k-clusters", "exfat-camera",
                                          "exfat-camera-fuse", "hfsplus-charts", "hfsplus-journal",
-                                         "hfsx-journal", "hfsplus-iso"),
+                                         "hfsx-journal", "hfsplus-pieces", "hfsplus-iso"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');

@@ -119,8 +119,10 @@ void BTree::each(const std::function<bool(uint64_t, Use, Bytes)>& visit) {
       const ByteRange range{number * node_size_, node_size_};
       const bool bad = std::ranges::any_of(
           result.bad, [&](const ByteRange& b) { return overlap(b, range).length > 0; });
-      const bool marked = number / 8 >= map_.size() ||
-                          (map_[number / 8] & (std::byte{0x80} >> number % 8)) != std::byte{0};
+      const bool marked =
+          number / 8 >= map_.size()
+              ? number < used_
+              : (map_[number / 8] & (std::byte{0x80} >> number % 8)) != std::byte{0};
       if (!visit(number,
                  bad      ? Use::unreadable
                  : marked ? Use::used

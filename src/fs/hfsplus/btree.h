@@ -36,8 +36,9 @@ class BTree {
  public:
   // `stream` is the tree's file. A header of rubbish leaves the node size to be found by trying.
   explicit BTree(SourcePtr stream);
-  // Nodes of a known size, none of them a header: all count as used.
-  BTree(SourcePtr stream, size_t node_size) : stream_(std::move(stream)), node_size_(node_size) {}
+  // Nodes of a known size, none of them a header: the first `used` count as used.
+  BTree(SourcePtr stream, size_t node_size, uint64_t used)
+      : stream_(std::move(stream)), node_size_(node_size), used_(used) {}
 
   size_t node_size() const { return node_size_; }  // bytes
   bool header_sound() const { return header_sound_; }
@@ -52,6 +53,7 @@ class BTree {
   SourcePtr stream_;
   size_t node_size_ = 0;
   bool header_sound_ = false;
+  uint64_t used_ = UINT64_MAX;  // nodes, if there is no map
   std::vector<std::byte> map_;  // a bit a node, the most significant first
 };
 

@@ -25,9 +25,9 @@ class HfsplusDetector : public Detector {
         look_at_header(block, at, found);
       } else if (bytes[8] == kHeaderNode && bytes[9] == 0 && bytes[10] == 0 && bytes[11] == 3) {
         look_at_tree_header(block, at, found);
-      } else if ((bytes[0] == 'J' || bytes[0] == 'x') &&
-                 begins_journal(block.bytes.subspan(at, kSweepStep))) {
-        found.push_back({block.offset + at, kSweepStep, kJournal, 0, 0});
+      } else if (bytes[0] == 'J' || bytes[0] == 'x') {
+        const auto size = journal_size(block.bytes.subspan(at, kSweepStep));
+        if (size) found.push_back({block.offset + at, kSweepStep, kJournal, *size, 0});
       }
     }
   }

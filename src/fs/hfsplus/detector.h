@@ -11,7 +11,7 @@ enum TraceKind : uint32_t {
   kLeafNodes = 1,
   // The header node of a B-tree. `number`: a Tree; `other`: bytes a node.
   kTreeHeader = 2,
-  // A journal's header, with which the file `.journal` begins.
+  // A journal's header, with which the file `.journal` begins. `number`: bytes of the journal.
   kJournal = 3,
 };
 enum Tree : uint64_t { kCatalogTree = 1, kExtentsTree = 2, kAttributesTree = 3 };

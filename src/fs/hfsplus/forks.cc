@@ -28,6 +28,20 @@ const ExtentRecord* Overflow::find(uint32_t file, bool resource, uint64_t block)
   return found == records_.end() ? nullptr : &found->second;
 }
 
+CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const BlockSpace& space,
+                         std::span<const Overflow* const> overflow) {
+  if (!geometry.catalog_leaves.empty()) {
+    const Pieces& leaves = geometry.catalog_leaves;
+    const auto stream = std::make_shared<PiecesSource>(source, leaves, total_length(leaves));
+    return {stream, BTree(stream, geometry.leaf_size, geometry.leaves_in_use)};
+  }
+  const ForkData& fork = geometry.header.catalogFile;
+  const PlacedFork placed = place_fork(fork, kCatalogFile, false, space, overflow);
+  const auto stream = std::make_shared<PiecesSource>(
+      source, placed.pieces, std::min(fork.logicalSize.value(), geometry.size()));
+  return {stream, BTree(stream)};
+}
+
 PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const BlockSpace& space,
                       std::span<const Overflow* const> overflow) {
   PlacedFork placed;

@@ -4,6 +4,8 @@
 #include <map>
 
 #include "fs/hfsplus/catalog.h"
+#include "fs/hfsplus/geometry.h"
+#include "fs/pieces_source.h"
 #include "model/entry.h"
 
 namespace undershelf::hfsplus {
@@ -30,6 +32,15 @@ struct PlacedFork {
   Pieces pieces;         // whole blocks; what is not known is an unknown piece
   uint64_t missing = 0;  // bytes of the fork that no extent tells of
 };
+
+struct CatalogFile {
+  std::shared_ptr<PiecesSource> stream;
+  BTree tree;
+};
+
+// The catalog, by the volume header or by its leaves.
+CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const BlockSpace& space,
+                         std::span<const Overflow* const> overflow);
 
 // `overflow` are asked in turn.
 PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const BlockSpace& space,

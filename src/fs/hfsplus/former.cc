@@ -57,7 +57,9 @@ class Assembler {
       }
     }
     for (const Trace& journal : scene.of_kind(kJournal)) {
-      if (!scene.is_held(journal.range())) journals_.push_back(journal.offset);
+      if (scene.is_held(journal.range())) continue;
+      journals_.push_back(
+          {journal.offset, std::min(journal.number, scene.source->size() - journal.offset)});
     }
   }
 
@@ -97,16 +99,13 @@ class Assembler {
   }
 
   void take_catalog(const ByteRange& where, const Geometry& geometry) {
-    const ForkData& fork = geometry.header.catalogFile;
-    const PlacedFork placed =
-        place_fork(fork, kCatalogFile, false,
-                   {geometry.start, geometry.block_size(), geometry.block_count()}, {});
-    const auto stream = std::make_shared<PiecesSource>(
-        scene_.source, placed.pieces, std::min(fork.logicalSize.value(), geometry.size()));
-    BTree tree(stream);
+    CatalogFile catalog =
+        open_catalog(scene_.source, geometry,
+                     {geometry.start, geometry.block_size(), geometry.block_count()}, {});
     const auto live = std::make_shared<LiveIndex>();
-    tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
-      const auto place = stream->place_of(number * tree.node_size());
+    const size_t size = catalog.tree.node_size();
+    catalog.tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
+      const auto place = catalog.stream->place_of(number * size);
       if (use != BTree::Use::used || !place || !looks_like_node(node, kLeafNode)) return true;
       in_use_.insert(*place);
       for (const Bytes bytes : records_of(node).records) {
@@ -115,7 +114,7 @@ class Assembler {
           live->add(record->cnid(), {record->parent, record->name});
         }
       }
-      found_.add({*place, tree.node_size(), kLeafNodes, kCatalogTree, tree.node_size()}, true);
+      found_.add({*place, size, kLeafNodes, kCatalogTree, size}, true);
       return true;
     });
     Geometry from_start = geometry;
@@ -278,7 +277,9 @@ class Assembler {
       const Extent& first = record.file.dataFork.extents[0];
       if (first.blockCount.value() == 0) return;
       if (record.name == u".journal") {
-        for (const uint64_t at : journals_) clues.pins.push_back({first.startBlock.value(), at});
+        for (const ByteRange& journal : journals_) {
+          clues.pins.push_back({first.startBlock.value(), journal.offset});
+        }
       }
       const Format& format = format_by_name(to_utf8(record.name));
       if (!format.magic.empty() && clues.files.size() < kMostFiles) {
@@ -318,7 +319,7 @@ class Assembler {
 
   // The layout that fits best, without a volume header.
   Geometry inferred(const Place& place, const Found& found, const Clues& clues,
-                    const std::optional<Grid>& later) {
+                    const std::optional<Grid>& later) const {
     const uint64_t first = found.nodes.front().trace.offset;  // inside the volume
     std::vector<uint64_t> starts = scene_.starts;
     for (const Geometry& geometry : place.named) starts.push_back(geometry.start);
@@ -364,16 +365,16 @@ class Assembler {
 
   bool has_catalog(const Geometry& geometry) const {
     const ForkData& fork = geometry.header.catalogFile;
+    if (!geometry.catalog_leaves.empty()) return true;
     if (fork.totalBlocks.value() == 0) return false;
     const uint64_t catalog = grid_of(geometry).place_of(fork.extents[0].startBlock.value());
-    return headless_catalogs_.contains(catalog) ||
-           std::ranges::any_of(scene_.of_kind(kTreeHeader),
+    return std::ranges::any_of(scene_.of_kind(kTreeHeader),
                                [&](const Trace& tree) { return tree.offset == catalog; });
   }
 
   // Trees that begin on the grid, as a volume header would name them; each is taken to lie in one
   // piece, if its first and last leaf are where it then has them.
-  void add_trees(Geometry& geometry, const Found& found) {
+  void add_trees(Geometry& geometry, const Found& found) const {
     const Grid grid = grid_of(geometry);
     VolumeHeader& header = geometry.header;
     for (const Trace& trace : scene_.of_kind(kTreeHeader)) {
@@ -401,27 +402,44 @@ class Assembler {
       fork.extents[0].startBlock = static_cast<uint32_t>(at / grid.unit_size);
       fork.extents[0].blockCount = blocks;
     }
-    if (header.catalogFile.totalBlocks.value() == 0) add_headless_catalog(grid, found, header);
+    add_catalog_by_leaves(geometry, found);
   }
 
-  // The catalog by its leaves alone, if they are all there.
-  void add_headless_catalog(const Grid& grid, const Found& found, VolumeHeader& header) {
-    std::vector<Trace> leaves;
-    for (const Found::Nodes& nodes : found.nodes) {
-      if (nodes.trace.number == kCatalogTree && !nodes.slack_only) leaves.push_back(nodes.trace);
+  // The catalog by its leaves, if all those in use are there, and a header has not all of them.
+  void add_catalog_by_leaves(Geometry& geometry, const Found& found) const {
+    std::vector<Trace> nodes;
+    std::vector<Trace> outside;  // journals, which hold old copies
+    for (const Found::Nodes& run : found.nodes) {
+      if (run.trace.number != kCatalogTree || run.slack_only) continue;
+      nodes.push_back(run.trace);
+      const bool copies = std::ranges::any_of(journals_, [&](const ByteRange& journal) {
+        return overlap(journal, run.trace.range()).length > 0;
+      });
+      if (!copies) outside.push_back(run.trace);
     }
-    const std::optional<LeafChain> chain = find_leaf_chain(*scene_.source, leaves);
-    if (!chain || chain->tree < grid.start || (chain->tree - grid.start) % grid.unit_size != 0) {
-      return;
+    const std::optional<LeafChain> chain = find_leaf_chain(*scene_.source, outside);
+    if (!chain) return;
+    ForkData& fork = geometry.header.catalogFile;
+    const ByteRange told{grid_of(geometry).place_of(fork.extents[0].startBlock.value()),
+                         fork.logicalSize.value()};
+    const auto is_told = [&](uint64_t place) {
+      return overlap(told, {place, chain->node_size}).length == chain->node_size;
+    };
+    if (std::ranges::all_of(chain->places, is_told)) return;
+    fork = {};
+    const std::set<uint64_t> in_use(chain->places.begin(), chain->places.end());
+    geometry.leaf_size = chain->node_size;
+    geometry.leaves_in_use = chain->places.size();
+    const auto add = [&](uint64_t place) {
+      append_piece(geometry.catalog_leaves, {Piece::Kind::range, place, chain->node_size});
+    };
+    std::ranges::for_each(chain->places, add);
+    for (const Trace& run : nodes) {
+      if (run.other != chain->node_size) continue;
+      for (uint64_t at = run.offset; at < run.end(); at += run.other) {
+        if (!in_use.contains(at)) add(at);
+      }
     }
-    const uint64_t size = (uint64_t{chain->highest} + 1) * chain->node_size;
-    const auto blocks = static_cast<uint32_t>((size + grid.unit_size - 1) / grid.unit_size);
-    header.catalogFile.logicalSize = size;
-    header.catalogFile.totalBlocks = blocks;
-    header.catalogFile.extents[0].startBlock =
-        static_cast<uint32_t>((chain->tree - grid.start) / grid.unit_size);
-    header.catalogFile.extents[0].blockCount = blocks;
-    headless_catalogs_.insert(chain->tree);
   }
 
   // Whether a tree's node is a leaf, and in the catalog one of the volume that is asked for; number
@@ -443,10 +461,9 @@ class Assembler {
   std::set<uint64_t> in_use_;  // places of nodes of catalogs that are read as they stand
   std::vector<std::pair<ByteRange, VolumeAge>> ages_;  // of their volumes
   size_t count_ = 0;                                   // nodes
-  std::vector<uint64_t> journals_;                     // bytes of the source
+  std::vector<ByteRange> journals_;
   std::vector<Geometry> headers_;
   std::vector<Place> places_;
-  std::set<uint64_t> headless_catalogs_;  // bytes of the source at which they begin
   std::vector<Assembled> assembled_;
 };
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "fs/hfsplus/ondisk.h"
+#include "model/pieces.h"
 #include "source/source.h"
 
 namespace undershelf::hfsplus {
@@ -15,6 +16,10 @@ struct Geometry {
   VolumeHeader header{};
   int confidence = 0;  // 0-100
   std::vector<std::string> notes;
+  // Where only leaves tell of the catalog: those in use, then others, of which it may have been.
+  Pieces catalog_leaves;
+  size_t leaf_size = 0;  // bytes
+  uint64_t leaves_in_use = 0;
 
   uint32_t block_size() const { return header.blockSize.value(); }  // bytes
   uint64_t block_count() const { return header.totalBlocks.value(); }

@@ -16,20 +16,20 @@ struct JournalHeader {
   uint32_t blhdr_size, checksum, jhdr_size;
 };
 
-// Bytes of the header in front of the ring; 0 if there is no header.
-uint64_t header_size(Bytes bytes) {
+// In the byte order of this machine; nothing if there is no header.
+std::optional<JournalHeader> header_at(Bytes bytes) {
   auto header = load<JournalHeader>(bytes);
-  if (!header) return 0;
+  if (!header) return std::nullopt;
   // The magic reads right in one order of bytes.
-  if (boost::endian::big_to_native(header->magic) == kMagic &&
-      boost::endian::big_to_native(header->endian) == kEndian) {
-    return boost::endian::big_to_native(header->jhdr_size);
+  const bool as_written = header->magic == kMagic && header->endian == kEndian;
+  if (!as_written) {
+    boost::endian::endian_reverse_inplace(header->magic);
+    boost::endian::endian_reverse_inplace(header->endian);
+    boost::endian::endian_reverse_inplace(header->size);
+    boost::endian::endian_reverse_inplace(header->jhdr_size);
+    if (header->magic != kMagic || header->endian != kEndian) return std::nullopt;
   }
-  if (boost::endian::little_to_native(header->magic) == kMagic &&
-      boost::endian::little_to_native(header->endian) == kEndian) {
-    return boost::endian::little_to_native(header->jhdr_size);
-  }
-  return 0;
+  return header;
 }
 
 }  // namespace
@@ -47,7 +47,11 @@ ByteRange journal_range(const Source& volume, const VolumeHeader& header) {
   return overlap({info.offset.value(), info.size.value()}, {0, volume.size()});
 }
 
-bool begins_journal(Bytes bytes) { return header_size(bytes) != 0; }
+std::optional<uint64_t> journal_size(Bytes bytes) {
+  const std::optional<JournalHeader> header = header_at(bytes);
+  if (!header || header->jhdr_size == 0) return std::nullopt;
+  return header->size;
+}
 
 void each_journaled_node(const Source& volume, const ByteRange& journal,
                          const std::vector<size_t>& node_sizes,
@@ -57,7 +61,9 @@ void each_journaled_node(const Source& volume, const ByteRange& journal,
   if (journal.length == 0 || journal.length > kMostJournal) return;
   std::vector<std::byte> head(kStep);
   volume.read(journal.offset, head);
-  const uint64_t skipped = std::clamp<uint64_t>(header_size(head), kStep, journal.length);
+  const std::optional<JournalHeader> header = header_at(head);
+  const uint64_t skipped =
+      std::clamp<uint64_t>(header ? header->jhdr_size : 0, kStep, journal.length);
   const size_t largest = std::ranges::max(node_sizes);
   // Read in pieces, each with as much of the next as a node may reach into; the last reaches into
   // the beginning of the ring.

@@ -8,8 +8,9 @@ namespace undershelf::hfsplus {
 // Where the journal lies, from its info block; length 0 if the volume has none of its own.
 ByteRange journal_range(const Source& volume, const VolumeHeader& header);
 
-// Whether a journal's header stands at the beginning of `bytes`, in either byte order.
-bool begins_journal(Bytes bytes);
+// What the journal's header at the beginning of `bytes` says of its size, header and all (bytes);
+// in either byte order. Nothing if none is there.
+std::optional<uint64_t> journal_size(Bytes bytes);
 
 // Calls `visit` with each block of a journal's ring that looks like a leaf node of one of these
 // sizes (bytes), replayed transactions included. The ring may wrap inside a node.

@@ -1,4 +1,4 @@
-// Where a B-tree lies whose header is lost, told by how its leaf nodes point at each other.
+// A catalog without header, found by the links between its leaves.
 #pragma once
 
 #include <optional>
@@ -10,15 +10,14 @@
 namespace undershelf::hfsplus {
 
 struct LeafChain {
-  uint64_t tree = 0;       // byte of the source at which its node 0 lies
-  uint64_t node_size = 0;  // bytes
-  uint32_t highest = 0;    // number of a leaf
+  uint64_t node_size = 0;        // bytes
+  std::vector<uint64_t> places;  // of all leaves in the order of their keys: bytes of the source
 };
 
-// `runs`: leaf nodes (kLeafNodes) of one kind of tree. Each leaf tells the numbers of the ones
-// before and after it (TN1150, "Node Descriptors"): two that follow each other tell where the tree
-// begins. Nothing unless all leaves from the first to the last are where they then must be: a tree
-// in several pieces, or of a single leaf, is not found.
+// `runs`: leaf nodes (kLeafNodes) of catalogs. A leaf tells the numbers of the ones before and
+// after it (TN1150, "Node Descriptors"), not its own: that is what its neighbours in the order of
+// keys call it. Nothing unless there is a chain from a first leaf to a last one; the longest, if
+// there are several. The tree may lie in any number of pieces.
 std::optional<LeafChain> find_leaf_chain(const Source& source, const std::vector<Trace>& runs);
 
 }  // namespace undershelf::hfsplus

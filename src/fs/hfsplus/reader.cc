@@ -66,6 +66,7 @@ class Reader : public VolumeReader {
     read_journal();
     threads_.settle(live_, remnants_);
     push_own_files();
+    push_catalog_leaves();
     push_live();
     push_lost_links();
     push_remnants();
@@ -95,9 +96,9 @@ class Reader : public VolumeReader {
         fmt::format("{:08X}{:08X}", header.finderInfo[6].value(), header.finderInfo[7].value());
     bitmap_.emplace(open_fork(header.allocationFile, kAllocationFile), volume_.heap(),
                     geometry_.block_size(), BitOrder::most_first);
-    BTree catalog(open_fork(header.catalogFile, kCatalogFile));
+    BTree catalog = open_catalog(source_, geometry_, tables_.space, {}).tree;
     age_.next_cnid = header.nextCatalogID.value();
-    if (!catalog.header_sound()) {
+    if (!catalog.header_sound() && geometry_.catalog_leaves.empty()) {
       volume_.notes.emplace_back(
           "The header of the catalog is damaged; every node that looks like one is read.");
       volume_.confidence = std::max(10, volume_.confidence - 20);
@@ -264,11 +265,11 @@ class Reader : public VolumeReader {
   }
 
   void each_live(const std::function<void(const CatalogRecord&)>& visit, bool first) {
-    const auto stream = open_fork(geometry_.header.catalogFile, kCatalogFile);
-    BTree tree(stream);
+    const Overflow* known[] = {&tables_.overflow};
+    auto [stream, tree] = open_catalog(source_, geometry_, tables_.space, known);
     catalog_node_ = tree.node_size();
     each_record(
-        tree, static_cast<const PiecesSource&>(*stream), first ? "catalog" : "",
+        tree, *stream, first ? "catalog" : "",
         [&](Bytes bytes) {
           if (const auto record = parse_catalog(bytes, false)) {
             visit(*record);
@@ -375,6 +376,21 @@ class Reader : public VolumeReader {
       entry.streams.push_back(fork_stream(*file.second, file.first, false, true, entry, tables_));
       sink_->add(entry);
     }
+  }
+
+  // The leaves of a catalog that no header tells of.
+  void push_catalog_leaves() {
+    if (geometry_.catalog_leaves.empty()) return;
+    Entry entry;
+    entry.key = kCatalogFile;
+    entry.system = true;
+    entry.name = {"[catalog file]", {}, false};
+    Stream stream;
+    stream.size = stream.valid_size = geometry_.leaves_in_use * geometry_.leaf_size;
+    stream.placement = Placement::exact;
+    stream.pieces = truncated(geometry_.catalog_leaves, stream.size);
+    entry.streams.push_back(std::move(stream));
+    sink_->add(entry);
   }
 
   void push_live() {
