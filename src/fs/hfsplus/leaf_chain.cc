@@ -12,7 +12,7 @@ namespace undershelf::hfsplus {
 namespace {
 
 constexpr size_t kMostSeconds = 64;        // leaves that are tried behind a first one
-constexpr size_t kMostSteps = 20'000'000;  // for all chains that are tried
+constexpr size_t kMostSteps = 20'000'000;  // leaves looked at for all chains that are tried
 
 struct Leaf {
   uint64_t place = 0;             // byte of the source
@@ -65,13 +65,15 @@ class Chains {
       }
     };
     for (const Leaf* first : behind_[0]) {
+      if (steps_ > kMostSteps) break;
       if (first->next == 0) {
         take({first->changed, {first->place}});
         continue;
       }
       size_t tried = 0;
       const auto begin = std::ranges::lower_bound(leaves_, first->last, {}, &Leaf::first);
-      for (auto second = begin; second != leaves_.end() && tried < kMostSeconds; ++second) {
+      for (auto second = begin;
+           second != leaves_.end() && tried < kMostSeconds && steps_ <= kMostSteps; ++second) {
         if (second->before == 0 || (second->next != 0 && !behind_.contains(first->next))) continue;
         ++tried;
         take(follow(*first, *second));
@@ -93,7 +95,7 @@ class Chains {
     std::vector<Link> chain = {{&second, first.next, behind(second, first.next)}};
     while (!chain.empty() && chain.back().leaf->next != 0) {
       Link& last = chain.back();
-      if (last.next.empty() || chain.size() > leaves_.size() || ++steps_ > kMostSteps) {
+      if (last.next.empty() || chain.size() > leaves_.size() || steps_ > kMostSteps) {
         dead_.emplace(last.leaf, last.number);
         chain.pop_back();
         continue;
@@ -114,10 +116,12 @@ class Chains {
 
   // What may follow a leaf. What is where the tree then has it is the leaf itself; others may be
   // copies.
-  std::vector<const Leaf*> behind(const Leaf& leaf, uint32_t number) const {
+  std::vector<const Leaf*> behind(const Leaf& leaf, uint32_t number) {
     std::vector<const Leaf*> found;
     const auto known = behind_.find(number);
+    ++steps_;
     if (known == behind_.end()) return found;
+    steps_ += known->second.size();
     std::ranges::copy_if(known->second, std::back_inserter(found),
                          [&](const Leaf* one) { return one->first >= leaf.last; });
     const uint64_t expected = leaf.place + (uint64_t{leaf.next} - number) * size_;
