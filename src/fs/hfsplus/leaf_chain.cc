@@ -55,14 +55,14 @@ class Chains {
   }
 
   // The chain that was changed last, and the longest of these: old copies of leaves form chains
-  // too.
+  // too. A single leaf is one only if there is no other.
   Chain best() {
     Chain best;
+    const auto worth = [](const Chain& chain) {
+      return std::tuple(chain.places.size() > 1, chain.changed, chain.places.size());
+    };
     const auto take = [&](const Chain& chain) {
-      if (std::tuple(chain.changed, chain.places.size()) >
-          std::tuple(best.changed, best.places.size())) {
-        best = chain;
-      }
+      if (worth(chain) > worth(best)) best = chain;
     };
     for (const Leaf* first : behind_[0]) {
       if (steps_ > kMostSteps) break;
