@@ -117,6 +117,9 @@ INSTANTIATE_TEST_SUITE_P(
         Case{{"scan", "@empty.img", "--shelf", "@x1"}, 3, "is empty"},
         Case{{"scan", "@hundred.img", "--shelf", "@x2"}, 1, "No volume was found"},
         Case{{"scan", "@text.img", "--shelf", "@x3"}, 1, "No volume was found"},
+        Case{{"scan", "@text.img", "--shelf", "@x9", "--code-page", "ibm-850"},
+             1,
+             " --depth deep --code-page ibm-850"},  // what to do next keeps what was asked for
         Case{{"scan", "@card.img", "--shelf", "@no/such/folder"}, 3, "cannot be written"},
         Case{{"scan", "@card.img", "--shelf", "@card.shelf"}, 4, "finished scan"},
         Case{{"scan", "@text.img", "--shelf", "@card.shelf"}, 4, "describes another source"},

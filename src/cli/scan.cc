@@ -179,10 +179,21 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   return deleted + former;
 }
 
-int conclude(const Shelf& shelf, const ScanResult& result, const std::string& source_path,
-             const std::string& shelf_path, Depth depth) {
-  const std::string again = fmt::format("undershelf scan {} --shelf {} --depth deep",
-                                        shell_quoted(source_path), shell_quoted(shelf_path));
+// The call of a deep scan that goes on with this one.
+std::string deep_scan_like(const CommandLine& line) {
+  std::string call =
+      fmt::format("undershelf scan {} --shelf {} --depth deep", shell_quoted(line.text("SOURCE")),
+                  shell_quoted(line.text("shelf")));
+  for (const char* option : {"offset", "from", "to", "check", "time-zone", "code-page"}) {
+    if (line.has(option)) call += fmt::format(" --{} {}", option, shell_quoted(line.text(option)));
+  }
+  for (const std::string& system : line.list("only")) call += fmt::format(" --only {}", system);
+  return call;
+}
+
+int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& line, Depth depth) {
+  const std::string shelf_path = line.text("shelf");
+  const std::string again = deep_scan_like(line);
   if (result.stopped) {
     summarise(shelf, result);
     say(fmt::format(
@@ -200,7 +211,7 @@ int conclude(const Shelf& shelf, const ScanResult& result, const std::string& so
   }
   if (result.volumes == 0) {
     say("No volume was found, and nothing that is left of one.");
-    next_step(fmt::format("undershelf survey {}", shell_quoted(source_path)));
+    next_step(fmt::format("undershelf survey {}", shell_quoted(line.text("SOURCE"))));
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);
@@ -263,7 +274,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   };
   const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
-  return conclude(shelf, result, source_path, shelf_path, scan_options.depth);
+  return conclude(shelf, result, line, scan_options.depth);
 }
 
 }  // namespace undershelf::cli
