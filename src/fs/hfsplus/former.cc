@@ -221,18 +221,10 @@ class Assembler {
     Found found = found_in(place.range);
     if (found.nodes.empty()) return;
     if (const VolumeAge* age = age_at(found.nodes.front().trace.offset)) found.older_than = *age;
-    const auto generations = std::make_shared<Generations>();
-    each_catalog_record(*scene_.source, found,
-                        [&](const CatalogRecord& record) { generations->add(record); });
-    generations->settle();
-    found.generations = generations;
-    std::vector<Clues> clues(generations->count());
-    for (found.generation = 0; found.generation < clues.size(); ++found.generation) {
-      clues[found.generation] = study(found);
-    }
+    const std::vector<Clues> clues = tell_apart(found);
     std::map<size_t, Geometry> named;  // by generation
     for (const Geometry& geometry : place.named) {
-      named.try_emplace(best_match(geometry, clues, *generations), geometry);
+      named.try_emplace(best_match(geometry, clues, *found.generations), geometry);
     }
     std::optional<Grid> later;  // of the volume that came after
     int most_confidence = 100;
@@ -267,6 +259,20 @@ class Assembler {
       geometry.start = 0;
       assembled_.push_back({make_reader(scene_.source, where, geometry, found), false});
     }
+  }
+
+  // Finds out how many volumes there were, and what there is to know of each, the oldest first.
+  std::vector<Clues> tell_apart(Found& found) const {
+    const auto generations = std::make_shared<Generations>();
+    each_catalog_record(*scene_.source, found,
+                        [&](const CatalogRecord& record) { generations->add(record); });
+    generations->settle();
+    found.generations = generations;
+    std::vector<Clues> clues(generations->count());
+    for (found.generation = 0; found.generation < clues.size(); ++found.generation) {
+      clues[found.generation] = study(found);
+    }
+    return clues;
   }
 
   Clues study(const Found& found) const {
