@@ -14,12 +14,15 @@ import tempfile
 
 CACHE = pathlib.Path(os.environ.get("UNDERSHELF_RECIPE_CACHE",
                                     pathlib.Path.home() / ".cache/undershelf-recipes"))
+# What each needs; what these depend on comes with them.
 MODULES = {
-    "disk": ["virtio_ring", "virtio", "virtio_pci_modern_dev", "virtio_pci_legacy_dev",
-             "virtio_pci", "virtio_blk"],
+    "disk": ["virtio_pci", "virtio_blk"],
     "exfat": ["exfat"],
     "hfsplus": ["cdrom", "nls_utf8", "hfsplus"],
-    "vfat": ["nls_cp437", "nls_ascii", "nls_iso8859-1", "nls_utf8", "fat", "vfat"],
+    "vfat": ["nls_cp437", "nls_ascii", "nls_iso8859-1", "nls_utf8", "vfat"],
+    # Kinds of disks, and what is built on disks.
+    "devices": ["crc64-rocksoft_generic", "crct10dif_generic", "sd_mod", "virtio_scsi", "xhci-pci", "usb-storage",
+                "loop", "dm-mod", "raid1", "crc32c_generic", "ext4", "xxhash_generic", "blake2b_generic", "btrfs"],
 }
 PROLOGUE = """#!/bin/busybox sh
 /bin/busybox --install -s /bin
@@ -54,22 +57,56 @@ def kernel():
     return next(root.glob("boot/vmlinuz-*")), next(root.glob("lib/modules/*"))
 
 
-def run(image, script, payload, system="vfat"):
+def in_order(modules, names):
+    """Files of these modules and of all they depend on, in the order in which they are loaded."""
+    files = {path.stem.replace("-", "_"): path for path in modules.rglob("*.ko")}
+    order = []
+
+    def add(name):
+        path = files[name.replace("-", "_")]
+        if path in order:
+            return
+        depends = subprocess.run(["modinfo", "-F", "depends", path], check=True, capture_output=True, text=True)
+        for needed in depends.stdout.strip().split(","):
+            if needed:
+                add(needed)
+        order.append(path)
+
+    for name in names:
+        add(name)
+    return order
+
+
+def add_program(root, program):
+    """Copies a program of this machine and the libraries it loads to the same places below `root`."""
+    needed = subprocess.run(["ldd", program], capture_output=True, text=True).stdout
+    for path in [str(program), *(word for word in needed.split() if word.startswith("/"))]:
+        place = root / path.lstrip("/")
+        place.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(path, place)
+
+
+def run(image, script, payload, system="vfat", programs=(), machine=(), also=()):
     """Boots over `image` and runs `script` (sh, stops at the first failure).
 
     `payload` maps names to bytes, found by the script under /payload. The
-    script mounts /dev/vda on /volume itself. Returns what it printed.
+    script mounts /dev/vda on /volume itself. `programs` of this machine are
+    found where they are here; `machine`: more arguments of the machine;
+    `also`: more systems than the one.
+    Returns what it printed.
     """
     vmlinuz, modules = kernel()
-    wanted = MODULES["disk"] + MODULES[system]
+    wanted = in_order(modules, MODULES["disk"] + sum((MODULES[s] for s in (system, *also)), []))
     with tempfile.TemporaryDirectory() as work:
         root = pathlib.Path(work) / "root"
         for folder in ("bin", "dev", "proc", "sys", "modules", "payload"):
             (root / folder).mkdir(parents=True)
         shutil.copy("/bin/busybox", root / "bin/busybox")
-        for name in wanted:
-            shutil.copy(next(modules.rglob(name + ".ko")), root / "modules")
-        (root / "modules/order").write_text("\n".join(wanted) + "\n")
+        for path in wanted:
+            shutil.copy(path, root / "modules")
+        (root / "modules/order").write_text("".join(path.stem + "\n" for path in wanted))
+        for program in programs:
+            add_program(root, program)
         for name, content in payload.items():
             (root / "payload" / name).write_bytes(content)
         (root / "script").write_text(script)
@@ -85,7 +122,7 @@ def run(image, script, payload, system="vfat"):
                         "-display", "none", "-monitor", "none", "-no-reboot",
                         "-serial", "null", "-serial", f"file:{log}",
                         "-kernel", vmlinuz, "-initrd", initrd, "-append", "quiet panic=-1",
-                        "-drive", f"file={image},format=raw,if=virtio,cache=unsafe"],
+                        "-drive", f"file={image},format=raw,if=virtio,cache=unsafe", *machine],
                        check=True, timeout=120)
         text = log.read_text(errors="surrogateescape")
     if not text.rstrip().endswith("COMPLETE"):

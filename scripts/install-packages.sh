@@ -11,7 +11,7 @@ packages=(
 )
 if [ "${1:-}" = --recipes ]; then
   packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio fdisk python3
-    ntfs-3g exfatprogs exfat-fuse faketime attr xorriso)
+    ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs)
 fi
 
 missing=()

@@ -264,15 +264,37 @@ TEST_F(Sources, NothingIsWrittenToAMountedSource) {
     EXPECT_EQ(outcome.code, 4) << outcome.err;
     return outcome.err;
   };
-  EXPECT_NE(refusal({"scan", device, "--shelf", folder_.path("x")}).find("mounted for writing"),
-            std::string::npos);
   for (const std::string& source : {device, image}) {
+    EXPECT_NE(refusal({"scan", source, "--shelf", folder_.path("x")}).find("mounted for writing"),
+              std::string::npos);
     EXPECT_NE(refusal({"scan", source, "--shelf", point + "/x", "--mounted-anyway"})
                   .find("lies on the source"),
               std::string::npos);
   }
   EXPECT_NE(undershelf({"survey", device}).err.find("WARNING"), std::string::npos);
   shell("umount " + point);
+}
+
+TEST_F(Sources, ALinkThatLeadsNowhereIsNoPlaceForAShelf) {
+  std::filesystem::create_symlink(folder_.path("nowhere/x"), folder_.path("link"));
+  const Outcome outcome =
+      undershelf({"scan", folder_.path("card.img"), "--shelf", folder_.path("link")});
+  EXPECT_EQ(outcome.code, 4);
+  EXPECT_NE(outcome.err.find("leads nowhere"), std::string::npos) << outcome.err;
+}
+
+TEST_F(Sources, OneThatShrinksWhileItIsRead) {
+  const std::string card = folder_.path("card.img");
+  const std::string shelf = folder_.path("shrunk.shelf");
+  // Large enough that a sweep of it is under way for long.
+  std::filesystem::resize_file(card, uint64_t{16} << 30);
+  const Outcome scan =
+      shell(quoted(UNDERSHELF_PROGRAM) + " scan " + card + " --shelf " + shelf +
+            " --depth deep & while [ ! -e " + shelf + " ]; do sleep 0.01; done; truncate -s " +
+            std::to_string(image_.size()) + " " + card + "; wait $!");
+  EXPECT_EQ(scan.code, 1);
+  EXPECT_NE(scan.err.find("became shorter while it was read"), std::string::npos) << scan.err;
+  EXPECT_NE(scan.err.find("1 volume: "), std::string::npos) << "what was found is kept";
 }
 
 TEST(Survey, SaysWhatBlankSpaceMeans) {

@@ -9,10 +9,10 @@
 
 #include "cli/command.h"
 #include "cli/filters.h"
+#include "cli/in_use.h"
 #include "cli/output.h"
 #include "exporting/protect.h"
 #include "model/text.h"
-#include "source/device.h"
 
 namespace undershelf::cli {
 namespace {
@@ -142,19 +142,20 @@ class SweepLine {
   std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
 };
 
-// What is mounted for writing changes while it is read, and may be writing over the lost files.
-void refuse_mounted(const std::string& source_path, bool anyway) {
-  const std::optional<DeviceFacts> device = examine_device(source_path);
-  if (!device || device->mounted_for_writing.empty()) return;
-  if (!anyway) {
-    throw Error(
-        Failure::refused,
-        fmt::format("A volume of {} is mounted for writing at {}: lost files may be written "
-                    "over at any moment. Unmount it, or add --mounted-anyway.",
-                    source_path, device->mounted_for_writing.front()));
+// A copy that is not complete yet, or a medium that was pulled out.
+bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
+  uint64_t left = 0;
+  try {
+    left = open_source(path, skip)->size();
+  } catch (const Error&) {
+    // It is gone altogether.
   }
-  warn(fmt::format("{} is mounted for writing at {}; what is read may change meanwhile.",
-                   source_path, device->mounted_for_writing.front()));
+  if (left >= size) return false;
+  warn(
+      fmt::format("{} became shorter while it was read: of {} bytes, {} are left. What lay behind "
+                  "counts as unreadable. Scan again, with --replace, when it is whole.",
+                  path, size, left));
+  return true;
 }
 
 // Says what there is now; returns how many files are deleted or former ones.
@@ -233,8 +234,8 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   options.add_options()("shelf", po::value<std::string>()->value_name("FILE"),
                         "where the shelf is made")  //
       ("offset", po::value<std::string>()->value_name("N"),
-       "leave out so many bytes at the start of the source")                               //
-      ("mounted-anyway", "although a volume of the source device is mounted for writing")  //
+       "leave out so many bytes at the start of the source")                        //
+      ("mounted-anyway", "although a volume of the source is mounted for writing")  //
       ("depth", po::value<std::string>()->value_name("DEPTH"),
        "quick (the default): what the volumes' own structures still tell; deep: also what is left "
        "of others anywhere on the source")  //
@@ -262,7 +263,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   const uint64_t skip = read_bytes(line, "offset", 0);
   const SourcePtr source = open_source(source_path, skip);
   scan_options.range = read_range(line, source->size());
-  refuse_mounted(source_path, line.has("mounted-anyway"));
+  refuse_in_use(source_path, line.has("mounted-anyway"));
   refuse_on_source("shelf", shelf_path, source_path);
 
   Shelf shelf = open_or_create(shelf_path, source_path, *source, skip, line.has("replace"),
@@ -274,7 +275,9 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   };
   const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
-  return conclude(shelf, result, line, scan_options.depth);
+  const bool shrunk = says_shrunk(source_path, skip, source->size());
+  const int code = conclude(shelf, result, line, scan_options.depth);
+  return shrunk ? kIncomplete : code;
 }
 
 }  // namespace undershelf::cli

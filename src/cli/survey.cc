@@ -7,9 +7,9 @@
 
 #include "cli/command.h"
 #include "cli/filters.h"
+#include "cli/in_use.h"
 #include "cli/output.h"
 #include "scan/inspect.h"
-#include "source/device.h"
 
 namespace undershelf::cli {
 namespace {
@@ -54,28 +54,18 @@ Json volume_json(const FoundVolume& found, const SpaceSample& space) {
           {"notes", v.notes}};
 }
 
-Json device_json(const DeviceFacts& device) {
+Json device_json(const DeviceFacts& device, const SourceUse& use) {
   return {{"model", device.model},
           {"removable", device.removable},
           {"rotating", device.rotating},
           {"discards", device.discards},
-          {"mounted_for_writing", device.mounted_for_writing},
-          {"mounted_for_reading", device.mounted_for_reading},
-          {"swap", device.swap},
-          {"holders", device.holders}};
+          {"mounted_for_writing", use.mounted_for_writing},
+          {"mounted_for_reading", use.mounted_for_reading},
+          {"swap", use.swap},
+          {"holders", use.holders}};
 }
 
-void warn_of_use(const std::string& path, const DeviceFacts& device) {
-  const auto say_loudly = [&](const std::vector<std::string>& uses, const char* how) {
-    if (!uses.empty()) warn(fmt::format("WARNING: {} {} {}.", path, how, fmt::join(uses, ", ")));
-  };
-  say_loudly(device.mounted_for_writing,
-             "is in use. Unmount it before anything else; it is mounted for writing at");
-  say_loudly(device.swap, "is in use. Turn swapping off first; it holds swap space:");
-  say_loudly(device.holders, "is in use. It is part of a volume group, an array or a mapping:");
-}
-
-void print_device(const DeviceFacts& device) {
+void print_device(const DeviceFacts& device, const SourceUse& use) {
   const auto field = [](const char* label, const std::string& value) {
     if (!value.empty()) std::cout << fmt::format("{:<12} {}\n", label, value);
   };
@@ -84,10 +74,10 @@ void print_device(const DeviceFacts& device) {
   field("medium", fmt::format("{}, {}, {}", device.removable ? "removable" : "fixed",
                               device.rotating ? "rotating" : "not rotating",
                               device.discards ? "takes discards" : "takes no discards"));
-  field("mounted rw", fmt::format("{}", fmt::join(device.mounted_for_writing, ", ")));
-  field("mounted ro", fmt::format("{}", fmt::join(device.mounted_for_reading, ", ")));
-  field("swap", fmt::format("{}", fmt::join(device.swap, ", ")));
-  field("in use by", fmt::format("{}", fmt::join(device.holders, ", ")));
+  field("mounted rw", fmt::format("{}", fmt::join(use.mounted_for_writing, ", ")));
+  field("mounted ro", fmt::format("{}", fmt::join(use.mounted_for_reading, ", ")));
+  field("swap", fmt::format("{}", fmt::join(use.swap, ", ")));
+  field("in use by", fmt::format("{}", fmt::join(use.holders, ", ")));
 }
 
 std::string scheme_text(const Layout& layout) {
@@ -181,6 +171,7 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   const uint64_t skip = read_bytes(line, "offset", 0);
   const SourcePtr source = open_source(path, skip);
   const std::optional<DeviceFacts> device = examine_device(path);
+  const SourceUse use = use_of(path);
   const Survey found = survey(source, {});
   if (format == "jsonl") {
     print_json({{"record", "source"},
@@ -188,7 +179,7 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
                 {"size", source->size()},
                 {"sector_size", source->sector_size()},
                 {"scheme", found.layout.scheme},
-                {"device", device ? device_json(*device) : Json(nullptr)},
+                {"device", device ? device_json(*device, use) : Json(nullptr)},
                 {"notes", found.layout.notes}});
     for (const Partition& p : found.layout.partitions) {
       print_json(partition_json(p, found, other_system(p, found, path, skip)));
@@ -198,9 +189,9 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
     }
   } else {
     print_table(path, skip, *source, found);
-    if (device) print_device(*device);
+    if (device) print_device(*device, use);
   }
-  if (device) warn_of_use(path, *device);
+  warn_of_use(path, use);
   const std::optional<std::string> container = container_advice(*source);
   if (container) say(*container);
   if (found.volumes.empty() && !container) {

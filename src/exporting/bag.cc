@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <chrono>
 #include <filesystem>
 #include <fstream>
 #include <map>
@@ -31,6 +32,7 @@ namespace fs = std::filesystem;
 constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
 constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts
 constexpr uint64_t kRoomForTags = 1 << 20;
+constexpr std::chrono::milliseconds kBetweenProgress{100};
 
 class Exporter {
  public:
@@ -42,51 +44,59 @@ class Exporter {
         paths_(target_) {}
 
   ExportResult run(const Selection& selection) {
-    choose(selection);
-    require_room();
+    name_volumes();
+    require_room(selection);
     prepare_directory();
-    write_payload();
+    write_payload(selection);
     set_folder_times();
     return std::move(result_);
   }
 
  private:
-  void choose(const Selection& selection) {
+  void name_volumes() {
     for (const VolumeRecord& record : shelf_.volumes(false)) {
       const std::string& label = record.volume.label;
       volume_folders_[record.id] =
           fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
     }
-    each_row(shelf_, selection, [&](Row&& row) {
-      if (row.stream && options_.forks == Forks::skip) return true;
-      if (row.rating && *row.rating == "gone" && !options_.even_gone) {
-        ++result_.gone_left_out;
-      } else {
-        total_ += row.size.value_or(0);
-        chosen_.push_back(std::move(row));
-      }
-      return true;
-    });
   }
 
-  void require_room() const {
-    std::string too_large;
-    for (const Row& row : chosen_) {
-      if (target_.most_file_bytes == 0 || row.size.value_or(0) <= target_.most_file_bytes) continue;
-      if (too_large.size() < 500) too_large += fmt::format("\n  {} (id {})", row.path, row.id);
+  bool is_left_out(const Row& row) const {
+    return row.rating && *row.rating == "gone" && !options_.even_gone;
+  }
+
+  void require_room(const Selection& selection) {
+    if (target_.most_file_bytes != 0) require_small_files(selection);
+    const TotalsByLoss totals = total_rows(shelf_, selection);
+    total_ = totals.others;
+    if (options_.even_gone) {
+      total_.rows += totals.gone.rows;
+      total_.bytes += totals.gone.bytes;
+    } else {
+      result_.gone_left_out = totals.gone.rows;
     }
-    if (!too_large.empty()) {
-      throw Error(Failure::refused,
-                  fmt::format("The target's file system holds files of at most {} bytes. Choose "
-                              "another target, or leave these out with --size ..{}:{}",
-                              target_.most_file_bytes, target_.most_file_bytes, too_large));
-    }
-    const uint64_t needed = total_ + chosen_.size() * kRoomPerFile + kRoomForTags;
+    const uint64_t needed = total_.bytes + total_.rows * kRoomPerFile + kRoomForTags;
     if (needed > target_.free_bytes && !options_.resume) {
       throw Error(Failure::refused,
                   fmt::format("The export needs {} bytes and {} has {} free. Choose another "
                               "target, or fewer files.",
                               needed, target_.where, target_.free_bytes));
+    }
+  }
+
+  void require_small_files(const Selection& selection) const {
+    std::string too_large;
+    each_row(shelf_, selection, [&](const Row& row) {
+      if (row.size.value_or(0) > target_.most_file_bytes && !is_left_out(row)) {
+        too_large += fmt::format("\n  {} (id {})", row.path, row.id);
+      }
+      return too_large.size() < 500;
+    });
+    if (!too_large.empty()) {
+      throw Error(Failure::refused,
+                  fmt::format("The target's file system holds files of at most {} bytes. Choose "
+                              "another target, or leave these out with --size ..{}:{}",
+                              target_.most_file_bytes, target_.most_file_bytes, too_large));
     }
   }
 
@@ -159,16 +169,13 @@ class Exporter {
     return fmt::format("{}/{}", volume == volume_folders_.end() ? "carved" : volume->second, path);
   }
 
-  void write_payload() {
+  void write_payload(const Selection& selection) {
     BagWriter writer(options_.directory, resuming_, options_.read_back);
-    writer.start(chosen_.size());
-    for (const Row& row : chosen_) {
-      if (stopped()) {
-        result_.stopped = true;
-        break;
-      }
-      if (!write_row(row, writer)) break;
-    }
+    writer.start(total_.rows);
+    each_row(shelf_, selection, [&](const Row& row) {
+      result_.stopped = result_.stopped || stopped();
+      return !result_.stopped && (is_left_out(row) || write_row(row, writer));
+    });
     BagWriter::Outcome outcome = writer.finish();
     result_.files = outcome.files;
     result_.bytes = outcome.bytes;
@@ -263,7 +270,7 @@ class Exporter {
       hash_.update(bytes);
       at += part.size;
       done_ += part.size - ahead;
-      options_.progress(done_, total_);
+      show_progress();
       if (at == size) {
         part.then = BagPart::Then::complete;
         part.accessed = row.accessed;
@@ -274,6 +281,13 @@ class Exporter {
       if (!writer.put(std::move(part))) return false;
     }
     return true;
+  }
+
+  void show_progress() {
+    const auto now = std::chrono::steady_clock::now();
+    if (now - shown_ < kBetweenProgress) return;
+    shown_ = now;
+    options_.progress(done_, total_.bytes);
   }
 
   // Memory for a piece of a file, which the other thread gives back. It is used again, and small
@@ -338,9 +352,9 @@ class Exporter {
   std::vector<std::byte> hashing_ = std::vector<std::byte>(kChunk);  // read at a time
   Sha256 hash_;                                                      // of the file being read
   std::map<int64_t, std::string> volume_folders_;
-  std::vector<Row> chosen_;
-  uint64_t total_ = 0;
-  uint64_t done_ = 0;
+  Totals total_;
+  uint64_t done_ = 0;  // bytes
+  std::chrono::steady_clock::time_point shown_;
   struct Earlier {
     std::string sha256;
     std::string record;  // its line, to be written again
@@ -360,6 +374,7 @@ class Exporter {
 ExportResult export_bag(const Shelf& shelf, const SourcePtr& source, Selection selection,
                         const ExportOptions& options) {
   selection.with_contents = true;
+  selection.secondary = options.forks != Forks::skip;
   // One look at the shelf, which need not be checked for changes at each file.
   const SQLite::Transaction reading(shelf.db());
   return Exporter(shelf, source, options).run(selection);

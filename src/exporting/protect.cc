@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <filesystem>
 
 #include "exporting/target.h"
 #include "model/error.h"
@@ -15,10 +16,13 @@ void refuse_on_source(const std::string& what, const std::string& path,
                       const std::string& source_path) {
   struct stat target {};
   const bool exists = ::stat(path.c_str(), &target) == 0;
+  if (!exists && std::filesystem::is_symlink(std::filesystem::symlink_status(path))) {
+    throw Error(
+        Failure::refused,
+        fmt::format("The {} {} is a link that leads nowhere. Give the place itself.", what, path));
+  }
   // The nearest folder that exists tells on which device the rest would be made.
-  struct stat place = target;
-  ::stat(nearest_existing(path).c_str(), &place);
-  const Foundation below = foundation_of(place.st_dev);
+  const Foundation below = foundation_of(nearest_existing(path));
 
   for (const std::string& segment : segments_of(source_path)) {
     struct stat source {};
@@ -30,7 +34,7 @@ void refuse_on_source(const std::string& what, const std::string& path,
                               what, path));
     }
     const bool on_device =
-        S_ISBLK(source.st_mode) && std::ranges::any_of(disk_of(source.st_rdev), [&](dev_t device) {
+        S_ISBLK(source.st_mode) && std::ranges::any_of(disks_of(source.st_rdev), [&](dev_t device) {
           return below.devices.contains(device);
         });
     if (on_device || below.files.contains({source.st_dev, source.st_ino})) {

@@ -12,6 +12,7 @@ namespace {
 // Not in <linux/magic.h> of every system.
 constexpr unsigned long kExfatMagic = 0x2011BAB0;
 constexpr unsigned long kNtfsMagic = 0x5346544E;
+constexpr unsigned long kHfsPlusMagic = 0x482B;
 constexpr unsigned long kFuseBlockMagic = 0x65735546;
 constexpr unsigned long kCifsMagic = 0xFF534D42;
 constexpr unsigned long kSmb2Magic = 0xFE534D42;
@@ -38,9 +39,9 @@ Target examine_target(const std::string& directory) {
       static_cast<uint64_t>(status.f_bavail) * static_cast<uint64_t>(status.f_bsize);
   const auto type = static_cast<unsigned long>(status.f_type) & 0xFFFFFFFF;
   if (type == MSDOS_SUPER_MAGIC) target.most_file_bytes = UINT32_MAX;
-  target.folds_case = type == MSDOS_SUPER_MAGIC || type == kExfatMagic || type == kNtfsMagic ||
-                      type == kFuseBlockMagic || type == kCifsMagic || type == kSmb2Magic;
-  target.strict_names = target.folds_case;
+  target.strict_names = type == MSDOS_SUPER_MAGIC || type == kExfatMagic || type == kNtfsMagic ||
+                        type == kFuseBlockMagic || type == kCifsMagic || type == kSmb2Magic;
+  target.folds_case = target.strict_names || type == kHfsPlusMagic;
   return target;
 }
 

@@ -109,6 +109,7 @@ class Query {
     std::string sql;
     const auto require = [&](const std::string& test) { sql += " AND " + test; };
     if (!selection_.system) require("e.system=0");
+    if (!selection_.secondary) require("s.name IS NULL");
     if (!names_.empty()) require("name_matches(e.name)");
     if (!endings_.empty()) require("e.kind='file' AND ending_matches(e.name)");
     if (!selection_.types.empty()) require(one_of("e.type", selection_.types));
@@ -234,6 +235,25 @@ uint64_t count_rows(const Shelf& shelf, const Selection& selection) {
   const auto count =
       size_of(shelf.db().execAndGet(std::string("SELECT count(*)") + kFrom + query.where()));
   return selection.limit ? std::min(count, *selection.limit) : count;
+}
+
+TotalsByLoss total_rows(const Shelf& shelf, const Selection& selection) {
+  const Query query(shelf, selection);
+  // The order tells which rows a limit leaves.
+  const std::string limited =
+      selection.limit ? fmt::format("{} LIMIT {}", query.order(), *selection.limit) : "";
+  SQLite::Statement row(
+      shelf.db(),
+      fmt::format("SELECT rating IS 'gone', count(*), coalesce(sum(size),0) FROM "
+                  "(SELECT s.rating AS rating, s.size AS size, {} AS path{}{}{}) GROUP BY 1",
+                  selection.limit ? kPath : "''", kFrom, query.where(), limited));
+  TotalsByLoss totals;
+  while (row.executeStep()) {
+    Totals& part = row.getColumn(0).getInt() != 0 ? totals.gone : totals.others;
+    part.rows = size_of(row.getColumn(1));
+    part.bytes = size_of(row.getColumn(2));
+  }
+  return totals;
 }
 
 int64_t resolve_id(const Shelf& shelf, int64_t id) {

@@ -29,6 +29,7 @@ struct Selection {
   std::vector<int64_t> volumes, ids;
   bool system = false;         // a file system's own files too
   bool with_contents = false;  // a folder chosen by id or path brings what is in it
+  bool secondary = true;       // streams other than the main one too
   std::string sort;            // a field of Row as in `list`; empty: volume, then path
   std::optional<uint64_t> limit;
 };
@@ -70,6 +71,17 @@ struct Row {
 void each_row(const Shelf& shelf, const Selection& selection,
               const std::function<bool(Row&&)>& visit);
 uint64_t count_rows(const Shelf& shelf, const Selection& selection);
+
+// How much a selection comes to.
+struct Totals {
+  uint64_t rows = 0;
+  uint64_t bytes = 0;  // logical, of all streams
+};
+// Of the rows rated `gone`, and of all others.
+struct TotalsByLoss {
+  Totals gone, others;
+};
+TotalsByLoss total_rows(const Shelf& shelf, const Selection& selection);
 
 // The id itself, or that of the entry into which it was merged. Throws Error (usage) if the shelf
 // has no such id.

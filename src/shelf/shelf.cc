@@ -3,6 +3,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 #include <sqlite3.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <chrono>
@@ -41,12 +42,27 @@ std::vector<std::string> split_lines(const std::string& text) {
 
 }  // namespace
 
+// A shelf is used by one thread at a time, so that SQLite need not guard each call.
 Shelf::Shelf(const std::string& path, int flags)
-    : db_(std::make_unique<SQLite::Database>(path, flags, 5000)) {}
+    : db_(std::make_unique<SQLite::Database>(path, flags | SQLite::OPEN_NOMUTEX, 5000)) {}
 Shelf::Shelf(Shelf&&) noexcept = default;
 Shelf::~Shelf() = default;
 
-void Shelf::prepare() {
+// Left to itself, SQLite puts large sorts into a folder of the system, which may lie on the source.
+// They go beside the shelf, or, where nothing may be written there, stay in memory.
+void Shelf::keep_temporary_files_near(const std::string& path) {
+  const std::string parent = std::filesystem::path(path).parent_path().string();
+  const std::string folder = parent.empty() ? "." : parent;
+  if (::access(folder.c_str(), W_OK | X_OK) != 0) {
+    db_->exec("PRAGMA temp_store=MEMORY");
+    return;
+  }
+  sqlite3_free(sqlite3_temp_directory);
+  sqlite3_temp_directory = sqlite3_mprintf("%s", folder.c_str());
+}
+
+void Shelf::prepare(const std::string& path) {
+  keep_temporary_files_near(path);
   db_->exec("PRAGMA cache_size=-65536");
   db_->exec("PRAGMA synchronous=NORMAL");
 }
@@ -54,7 +70,7 @@ void Shelf::prepare() {
 Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
   try {
     Shelf shelf(path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
-    shelf.prepare();
+    shelf.prepare(path);
     shelf.db().exec(fmt::format("PRAGMA application_id={}", kShelfApplicationId));
     shelf.db().exec(fmt::format("PRAGMA user_version={}", kShelfVersion));
     shelf.db().exec("PRAGMA journal_mode=WAL");
@@ -124,7 +140,7 @@ Shelf Shelf::open_to_read(const std::string& path) {
   require_file(path);
   try {
     Shelf shelf(path, SQLite::OPEN_READONLY);
-    shelf.prepare();
+    shelf.prepare(path);
     require_shelf(path, shelf.db());
     return shelf;
   } catch (const SQLite::Exception& e) {
@@ -136,7 +152,7 @@ Shelf Shelf::open_to_write(const std::string& path) {
   require_file(path);
   try {
     Shelf shelf(path, SQLite::OPEN_READWRITE);
-    shelf.prepare();
+    shelf.prepare(path);
     require_shelf(path, shelf.db());
     shelf.db().exec("PRAGMA journal_mode=WAL");
     return shelf;

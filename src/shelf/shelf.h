@@ -63,7 +63,8 @@ class Shelf {
 
  private:
   Shelf(const std::string& path, int flags);
-  void prepare();
+  void keep_temporary_files_near(const std::string& path);
+  void prepare(const std::string& path);
   std::unique_ptr<SQLite::Database> db_;
 };
 

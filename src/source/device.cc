@@ -1,98 +1,127 @@
 #include "source/device.h"
 
-#include <fmt/format.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 
 #include <algorithm>
-#include <filesystem>
 #include <fstream>
-#include <sstream>
+
+#include "source/mounts.h"
+#include "source/split.h"
+#include "source/sysfs.h"
 
 namespace undershelf {
 namespace {
 
 namespace fs = std::filesystem;
 
-std::string first_line(const fs::path& path) {
-  std::ifstream in(path);
-  std::string line;
-  std::getline(in, line);
-  line.erase(line.find_last_not_of(" \t\n") + 1);
-  return line;
-}
+constexpr size_t kMostDevices = 4096;  // looked at in a row; far more than a machine has
 
-// The folder of a device in sysfs; empty if there is none.
-fs::path sysfs_of(dev_t device) {
-  std::error_code error;
-  const fs::path path =
-      fs::canonical(fmt::format("/sys/dev/block/{}:{}", major(device), minor(device)), error);
-  return error ? fs::path() : path;
-}
-
-std::optional<dev_t> number_in(const fs::path& sysfs) {
-  unsigned major_number = 0;
-  unsigned minor_number = 0;
-  char colon = 0;
-  std::istringstream in(first_line(sysfs / "dev"));
-  if (!(in >> major_number >> colon >> minor_number)) return std::nullopt;
-  return makedev(major_number, minor_number);
-}
-
-std::vector<fs::path> entries_of(const fs::path& folder) {
-  std::vector<fs::path> entries;
-  std::error_code error;
-  for (const auto& entry : fs::directory_iterator(folder, error)) entries.push_back(entry.path());
-  return entries;
-}
-
-// The numbers of a device and of its partitions.
-std::set<dev_t> with_partitions(dev_t device, const fs::path& sysfs) {
-  std::set<dev_t> numbers = {device};
-  for (const fs::path& entry : entries_of(sysfs)) {
-    if (!fs::exists(entry / "partition")) continue;
-    if (const auto number = number_in(entry)) numbers.insert(*number);
-  }
-  return numbers;
-}
-
-// /proc/self/mountinfo, proc(5): ID parent major:minor root mount-point options ... - type ...
-void add_mounts(const std::set<dev_t>& devices, DeviceFacts& facts) {
-  std::ifstream in("/proc/self/mountinfo");
-  for (std::string line; std::getline(in, line);) {
-    std::istringstream fields(line);
-    std::string id, parent, number, root, point, options;
-    fields >> id >> parent >> number >> root >> point >> options;
-    unsigned major_number = 0;
-    unsigned minor_number = 0;
-    char colon = 0;
-    std::istringstream parts(number);
-    if (!(parts >> major_number >> colon >> minor_number)) continue;
-    if (!devices.contains(makedev(major_number, minor_number))) continue;
-    const bool writing = options.substr(0, options.find(',')) == "rw";
-    (writing ? facts.mounted_for_writing : facts.mounted_for_reading).push_back(point);
+void add_numbers_in(const fs::path& folder, std::vector<dev_t>& numbers) {
+  for (const fs::path& entry : entries_of(folder)) {
+    if (const auto number = device_number(first_line(entry / "dev"))) numbers.push_back(*number);
   }
 }
 
-void add_swap(const std::set<dev_t>& devices, DeviceFacts& facts) {
+// `devices` and all that `next_of` leads to from them.
+template <typename Next>
+std::set<dev_t> reach(std::vector<dev_t> devices, Next next_of) {
+  std::set<dev_t> reached;
+  while (!devices.empty() && reached.size() < kMostDevices) {
+    const dev_t device = devices.back();
+    devices.pop_back();
+    if (!reached.insert(device).second) continue;
+    const fs::path sysfs = sysfs_of(device);
+    if (!sysfs.empty()) next_of(sysfs, devices);
+  }
+  return reached;
+}
+
+void add_below(const fs::path& sysfs, std::vector<dev_t>& devices) {
+  if (fs::exists(sysfs / "partition")) {
+    if (const auto disk = device_number(first_line(sysfs.parent_path() / "dev"))) {
+      devices.push_back(*disk);
+    }
+  }
+  add_numbers_in(sysfs / "slaves", devices);
+}
+
+// The loop devices whose content is one of these files or devices.
+std::vector<dev_t> loops_over(const std::vector<struct stat>& files) {
+  std::vector<dev_t> loops;
+  for (const fs::path& device : entries_of("/sys/block")) {
+    const std::string backing = first_line(device / "loop/backing_file");
+    struct stat status {};
+    if (backing.empty() || ::stat(backing.c_str(), &status) != 0) continue;
+    const bool ours = std::ranges::any_of(files, [&](const struct stat& file) {
+      return S_ISBLK(file.st_mode) ? S_ISBLK(status.st_mode) && file.st_rdev == status.st_rdev
+                                   : file.st_dev == status.st_dev && file.st_ino == status.st_ino;
+    });
+    if (!ours) continue;
+    if (const auto number = device_number(first_line(device / "dev"))) loops.push_back(*number);
+  }
+  return loops;
+}
+
+// The files or devices a source consists of; none if there is none.
+std::vector<struct stat> parts_of(const std::string& path) {
+  std::vector<struct stat> parts;
+  for (const std::string& segment : segments_of(path)) {
+    struct stat status {};
+    if (::stat(segment.c_str(), &status) == 0) parts.push_back(status);
+  }
+  return parts;
+}
+
+void add_mounts(const std::set<dev_t>& devices, SourceUse& use) {
+  for (const Mount& mount : mounts()) {
+    const bool on_it = std::ranges::any_of(devices_of(mount),
+                                           [&](dev_t device) { return devices.contains(device); });
+    if (!on_it) continue;
+    (mount.writable ? use.mounted_for_writing : use.mounted_for_reading).push_back(mount.point);
+  }
+}
+
+void add_swap(const std::set<dev_t>& devices, SourceUse& use) {
   std::ifstream in("/proc/swaps");
   for (std::string line; std::getline(in, line);) {
     const std::string path = line.substr(0, line.find_first_of(" \t"));
-    struct stat status {};
-    if (::stat(path.c_str(), &status) == 0 && S_ISBLK(status.st_mode) &&
-        devices.contains(status.st_rdev)) {
-      facts.swap.push_back(path);
+    if (const auto number = block_device_at(path); number && devices.contains(*number)) {
+      use.swap.push_back(path);
     }
   }
 }
 
 }  // namespace
 
+SourceUse use_of(const std::string& path) {
+  SourceUse use;
+  const std::vector<struct stat> parts = parts_of(path);
+  std::vector<dev_t> first = loops_over(parts);
+  for (const struct stat& part : parts) {
+    if (S_ISBLK(part.st_mode)) first.push_back(part.st_rdev);
+  }
+  std::set<std::string> holders;
+  const std::set<dev_t> devices = reach(first, [&](const fs::path& sysfs, auto& open) {
+    for (const fs::path& entry : entries_of(sysfs)) {
+      const auto number = device_number(first_line(entry / "dev"));
+      if (number && fs::exists(entry / "partition")) open.push_back(*number);
+    }
+    for (const fs::path& holder : entries_of(sysfs / "holders")) {
+      holders.insert(holder.filename());
+    }
+    add_numbers_in(sysfs / "holders", open);
+  });
+  use.holders.assign(holders.begin(), holders.end());
+  add_mounts(devices, use);
+  add_swap(devices, use);
+  return use;
+}
+
 std::optional<DeviceFacts> examine_device(const std::string& path) {
-  struct stat status {};
-  if (::stat(path.c_str(), &status) != 0 || !S_ISBLK(status.st_mode)) return std::nullopt;
+  const auto number = block_device_at(path);
+  if (!number) return std::nullopt;
   DeviceFacts facts;
-  const fs::path sysfs = sysfs_of(status.st_rdev);
+  const fs::path sysfs = sysfs_of(*number);
   if (sysfs.empty()) return facts;
   const fs::path disk = fs::exists(sysfs / "partition") ? sysfs.parent_path() : sysfs;
   facts.model = first_line(disk / "device/model");
@@ -100,48 +129,27 @@ std::optional<DeviceFacts> examine_device(const std::string& path) {
   facts.rotating = first_line(disk / "queue/rotational") == "1";
   const std::string discard = first_line(disk / "queue/discard_max_bytes");
   facts.discards = !discard.empty() && discard != "0";
-  const std::set<dev_t> devices = with_partitions(status.st_rdev, sysfs);
-  add_mounts(devices, facts);
-  add_swap(devices, facts);
-  for (const dev_t device : devices) {
-    for (const fs::path& holder : entries_of(sysfs_of(device) / "holders")) {
-      facts.holders.push_back(holder.filename().string());
-    }
-  }
   return facts;
 }
 
-Foundation foundation_of(dev_t device) {
-  constexpr size_t kMostDevices = 256;
+Foundation foundation_of(const std::string& path) {
   Foundation found;
-  std::vector<dev_t> open = {device};
-  while (!open.empty() && found.devices.size() < kMostDevices) {
-    const dev_t next = open.back();
-    open.pop_back();
-    if (!found.devices.insert(next).second) continue;
-    const fs::path sysfs = sysfs_of(next);
-    if (sysfs.empty()) continue;
-    for (const dev_t disk : disk_of(next)) open.push_back(disk);
-    for (const fs::path& slave : entries_of(sysfs / "slaves")) {
-      if (const auto number = number_in(slave)) open.push_back(*number);
-    }
+  const std::set<dev_t> first = devices_below(path);
+  found.devices = reach({first.begin(), first.end()}, [&](const fs::path& sysfs, auto& open) {
+    add_below(sysfs, open);
     struct stat status {};
     const std::string backing = first_line(sysfs / "loop/backing_file");
-    if (!backing.empty() && ::stat(backing.c_str(), &status) == 0) {
-      found.files.emplace(status.st_dev, status.st_ino);
-      open.push_back(S_ISBLK(status.st_mode) ? status.st_rdev : status.st_dev);
+    if (backing.empty() || ::stat(backing.c_str(), &status) != 0) return;
+    if (S_ISBLK(status.st_mode)) {
+      open.push_back(status.st_rdev);
+      return;
     }
-  }
+    found.files.emplace(status.st_dev, status.st_ino);
+    for (const dev_t device : devices_below(backing)) open.push_back(device);
+  });
   return found;
 }
 
-std::set<dev_t> disk_of(dev_t device) {
-  std::set<dev_t> devices = {device};
-  const fs::path sysfs = sysfs_of(device);
-  if (!sysfs.empty() && fs::exists(sysfs / "partition")) {
-    if (const auto disk = number_in(sysfs.parent_path())) devices.insert(*disk);
-  }
-  return devices;
-}
+std::set<dev_t> disks_of(dev_t device) { return reach({device}, add_below); }
 
 }  // namespace undershelf

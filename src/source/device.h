@@ -1,9 +1,8 @@
-// Block devices: what the system knows of them, and what lies on what.
+// Block devices: what the system knows of them, what uses them, and what lies on what.
 #pragma once
 
 #include <sys/types.h>
 
-#include <cstdint>
 #include <optional>
 #include <set>
 #include <string>
@@ -12,30 +11,38 @@
 
 namespace undershelf {
 
+// What uses a source now: the device itself, its partitions, what is built on those (volume groups,
+// arrays, mappings), and loop devices over it.
+struct SourceUse {
+  std::vector<std::string> mounted_for_writing;  // mount points
+  std::vector<std::string> mounted_for_reading;  // likewise
+  std::vector<std::string> swap;                 // device files in use as swap
+  std::vector<std::string> holders;              // names of devices built on it
+};
+
+// What /sys and /proc tell of what uses the block device or the image file at `path`.
+SourceUse use_of(const std::string& path);
+
 struct DeviceFacts {
   std::string model;  // may be empty
   bool removable = false;
   bool rotating = false;
   bool discards = false;  // takes requests to discard blocks
-  // Of the device and its partitions: where volumes are mounted, and what else uses them.
-  std::vector<std::string> mounted_for_writing;
-  std::vector<std::string> mounted_for_reading;
-  std::vector<std::string> swap;     // device files in use as swap
-  std::vector<std::string> holders;  // devices built on it: volume groups, arrays, encryption
 };
 
-// What /sys and /proc tell of the block device at `path`; nothing if it is none.
+// What /sys tells of the block device at `path`, or of its disk; nothing if it is none.
 std::optional<DeviceFacts> examine_device(const std::string& path);
 
-// What a file on device `device` lies on in the end: the device itself, the disk it is a partition
-// of, what it is mapped to, and, where that is a loop device, the image file (device and inode).
+// What a file lies on in the end: the devices of its file system, the disks these are partitions
+// of, what they are mapped to, and, where one is a loop device, the image file (device and inode)
+// and what that lies on.
 struct Foundation {
   std::set<dev_t> devices;
   std::set<std::pair<dev_t, ino_t>> files;
 };
-Foundation foundation_of(dev_t device);
+Foundation foundation_of(const std::string& path);
 
-// The device itself and, if it is a partition, its disk.
-std::set<dev_t> disk_of(dev_t device);
+// A block device, what it is mapped to, and the disks of all of these.
+std::set<dev_t> disks_of(dev_t device);
 
 }  // namespace undershelf

@@ -138,8 +138,13 @@ uint64_t sweep(const Source& source, const ByteRange& range,
   while (position < end) {
     Buffer& buffer = reader.next();
     for (const ByteRange& bad : buffer.bad) {
-      if (const ByteRange inside = overlap(bad, {begin, end - begin}); inside.length > 0) {
-        finds.unreadable.push_back(inside);
+      const ByteRange inside = overlap(bad, {begin, end - begin});
+      if (inside.length == 0) continue;
+      std::vector<ByteRange>& known = finds.unreadable;
+      if (!known.empty() && known.back().end() == inside.offset) {
+        known.back().length += inside.length;
+      } else {
+        known.push_back(inside);
       }
     }
     const size_t carried = before == nullptr ? 0 : std::min(kept, buffer.offset - position);
