@@ -20,11 +20,12 @@ SAMPLES = pathlib.Path(__file__).resolve().parent.parent / "samples"
 
 
 class Card:
-    def __init__(self, name, size, mkfs, cluster_size, system="vfat", options="utf8"):
+    def __init__(self, name, size, mkfs, cluster_size, system="vfat", options="utf8",
+                 folder=None):
+        """`folder`: where the image is made, if not among the samples."""
         self.name, self.cluster_size = name, cluster_size
         self.system, self.options = system, options
-        self.image = SAMPLES / f"{name}.img"
-        SAMPLES.mkdir(exist_ok=True)
+        self.image = (folder or SAMPLES) / f"{name}.img"
         self.image.unlink(missing_ok=True)
         with open(self.image, "wb") as f:
             f.truncate(size)
@@ -128,7 +129,8 @@ class Card:
         self.image.write_bytes(data)
 
     # The end: truth and the packed image.
-    def finish(self):
+    def truth(self):
+        """What there is to know of every file and folder that ever was, a dictionary each."""
         image = self.image.read_bytes()
         size = self.cluster_size
         start = self.data_start(image)
@@ -137,22 +139,27 @@ class Card:
             cluster = image[offset:offset + size]
             if cluster.strip(b"\0"):
                 places[cluster].append(offset)
+        rows = [(p, "file", c, self.former[p], self.written[p], "live")
+                for p, c in self.files.items()]
+        rows += [(p, "folder", None, self.former[p], None, "live") for p in self.folders]
+        rows += [(*row, "deleted") for row in self.lost]
+        rows += [(*row[:-1], "former") for row in self.of_former]
+        for path, kind, content, former, written, state in rows:
+            row = {"path": path, "kind": kind, "state": state, "former_names": former}
+            if kind == "file":
+                row |= {"size": len(content), "sha256": hashlib.sha256(content).hexdigest(),
+                        "modified": iso(self.modified[written])}
+                row |= survival(content, image, places, size)
+            row |= self.known.get(path, {})
+            if state == "former":
+                row |= {"told": self.is_told(path), "placed": self.is_placed(path),
+                        "parent_told": self.is_told(path.rpartition("/")[0])}
+            yield row
+
+    def finish(self):
+        rows = list(self.truth())
         with open(SAMPLES / f"{self.name}.truth.jsonl", "w", encoding="utf-8") as out:
-            rows = [(p, "file", c, self.former[p], self.written[p], "live")
-                    for p, c in self.files.items()]
-            rows += [(p, "folder", None, self.former[p], None, "live") for p in self.folders]
-            rows += [(*row, "deleted") for row in self.lost]
-            rows += [(*row[:-1], "former") for row in self.of_former]
-            for path, kind, content, former, written, state in rows:
-                row = {"path": path, "kind": kind, "state": state, "former_names": former}
-                if kind == "file":
-                    row |= {"size": len(content), "sha256": hashlib.sha256(content).hexdigest(),
-                            "modified": iso(self.modified[written])}
-                    row |= survival(content, image, places, size)
-                row |= self.known.get(path, {})
-                if state == "former":
-                    row |= {"told": self.is_told(path), "placed": self.is_placed(path),
-                            "parent_told": self.is_told(path.rpartition("/")[0])}
+            for row in rows:
                 out.write(json.dumps(row, ensure_ascii=False) + "\n")
         packed = SAMPLES / f"{self.name}.img.zst"
         subprocess.run(["zstd", "-q", "-f", "-19", "--long=27", "--rm", self.image, "-o", packed],

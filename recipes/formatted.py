@@ -90,7 +90,7 @@ def ntfs_placed(name, image):
         record = bytearray(image[at:at + 1024])
         for i in (1, 2):
             record[i * 512 - 2:i * 512] = record[48 + 2 * i:50 + 2 * i]
-        if wanted in record:
+        if wanted in record and not record[22] & 2:  # not in a folder's own index
             return True
     return False
 

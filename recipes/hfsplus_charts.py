@@ -27,9 +27,9 @@ PRIVATE = ".HFS+ Private Directory Data\r"  # where hard-linked folders are kept
 
 
 class Charts(Card):
-    def __init__(self, name, size, label, extended=False, **formatting):
+    def __init__(self, name, size, label, extended=False, folder=None, **formatting):
         super().__init__(name, size, ["true"], 4096, system="hfsplus",
-                         options="nls=utf8,umask=0")
+                         options="nls=utf8,umask=0", folder=folder)
         hfsplus_format.format_volume(self.image, size, label, WHEN, extended, **formatting)
         self.cnids = {"": 2}
         self.linked = {}  # link -> path it leads to

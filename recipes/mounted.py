@@ -3,8 +3,8 @@
 Steps are those of card.Card; they are played as root over a loop device. Truth knows of contents
 that do not lie in whole clusters (in records, compressed): those are told by the recipe.
 """
-import json
 import pathlib
+import shutil
 import subprocess
 import tempfile
 
@@ -15,9 +15,9 @@ FAKETIME = "/usr/lib/x86_64-linux-gnu/faketime/libfaketime.so.1"
 
 
 class MountedCard(Card):
-    def __init__(self, name, size, mkfs, cluster_size, mount, sector_size=512):
+    def __init__(self, name, size, mkfs, cluster_size, mount, sector_size=512, folder=None):
         """`mount`: the command, before the device and the mount point."""
-        super().__init__(name, size, mkfs, cluster_size)
+        super().__init__(name, size, mkfs, cluster_size, folder=folder)
         self.command, self.sector_size = mount, sector_size
         self.work = pathlib.Path(tempfile.mkdtemp(prefix="undershelf-recipe-"))
         (self.work / "volume").mkdir()
@@ -67,14 +67,9 @@ class MountedCard(Card):
     def data_start(self, image):
         return 0
 
-    def finish(self):
-        (self.work / "volume").rmdir()
-        (self.work / "clock").unlink()
-        for item in (self.work / "payload").iterdir():
-            item.unlink()
-        (self.work / "payload").rmdir()
-        self.work.rmdir()
-        super().finish()
+    def truth(self):
+        shutil.rmtree(self.work, ignore_errors=True)
+        return super().truth()
 
 
 def run(*command, input_=None):

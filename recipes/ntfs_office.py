@@ -17,14 +17,14 @@ MIB = 1 << 20
 
 
 class Office(MountedCard):
-    def __init__(self, name, size, label, cluster_size=4096, sector_size=512):
+    def __init__(self, name, size, label, cluster_size=4096, sector_size=512, folder=None):
         super().__init__(name, size,
                          ["mkntfs", "-q", "-F", "-f", "-L", label, "-c", str(cluster_size), "-s",
                           str(sector_size), "-H", "16", "-S", "63", "-p", "0"],
                          cluster_size,
                          ["ntfs-3g", "-o", "streams_interface=windows,show_sys_files,compression,"
                           "efs_raw"],
-                         sector_size)
+                         sector_size, folder)
         self.record_size = max(1024, sector_size)
         self.streams = []  # (path, name, content, state)
 
@@ -64,7 +64,7 @@ class Office(MountedCard):
             f.seek(mft + number * self.record_size + 16)
             return number | struct.unpack("<H", f.read(2))[0] << 48
 
-    def finish(self):
+    def truth(self):
         texts = [record for _, record in self.records()]
         contents = {p: c for p, c in self.files.items()} | {row[0]: row[2] for row in self.lost}
         for path, content in contents.items():
@@ -73,7 +73,7 @@ class Office(MountedCard):
                 self.tell(path, surviving_bytes=len(content), runs=1)
         for path, name, content, _ in self.streams:
             self.known.setdefault(path, {}).setdefault("streams", {})[name] = hash_hex(content)
-        super().finish()
+        return super().truth()
 
 
 def hash_hex(content):

@@ -17,6 +17,8 @@ uint32_t hash_of(uint64_t parent, std::u16string_view text) {
 void Catalogue::add(const File& file) {
   Known& known = records_[file.number];
   known.sequence = file.sequence;
+  known.made = hash_of_time(file.created);
+  known.changed = hash_of_time(file.modified);
   known.standing = file.in_use ? Standing::in_use : Standing::deleted;
   for (const FoundName& name : file.names) add_name(file.number, name);
 }
@@ -45,6 +47,26 @@ std::vector<uint32_t> Catalogue::candidates(uint64_t parent, std::u16string_view
        name != names_.end() && name->hash == hash; ++name) {
     found.push_back(name->number);
   }
+  return found;
+}
+
+uint32_t Catalogue::hash_of_time(const std::optional<Time>& time) {
+  const auto ticks = static_cast<uint64_t>(time.value_or(Time{}).ticks);
+  return static_cast<uint32_t>((ticks * 0x9E3779B97F4A7C15) >> 32);
+}
+
+std::vector<std::pair<uint32_t, uint32_t>> Catalogue::of_moments(
+    const std::unordered_set<uint32_t>& moments) const {
+  std::vector<std::pair<uint32_t, uint32_t>> found;
+  for (size_t number = 0; number < records_.size(); ++number) {
+    const Known& known = records_[number];
+    if (known.standing == Standing::none) continue;
+    for (const uint32_t moment : {known.made, known.changed}) {
+      if (moments.contains(moment)) found.emplace_back(moment, static_cast<uint32_t>(number));
+    }
+  }
+  std::ranges::sort(found);
+  found.erase(std::unique(found.begin(), found.end()), found.end());
   return found;
 }
 

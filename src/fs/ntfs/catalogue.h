@@ -3,6 +3,8 @@
 
 #include <optional>
 #include <string_view>
+#include <unordered_set>
+#include <utility>
 #include <vector>
 
 #include "fs/ntfs/file.h"
@@ -34,10 +36,17 @@ class Catalogue {
   void set_id(uint64_t number, int64_t id) { records_[number].id = id; }
   // Records that may have such a name in such a folder: to be checked, as only hashes are kept.
   std::vector<uint32_t> candidates(uint64_t parent, std::u16string_view text) const;
+  // Likewise those of files that may have been made, or last changed, at one of these moments
+  // (hash_of_time): hash of the moment, record; sorted.
+  std::vector<std::pair<uint32_t, uint32_t>> of_moments(
+      const std::unordered_set<uint32_t>& moments) const;
+  static uint32_t hash_of_time(const std::optional<Time>& time);
 
  private:
   struct Known {
     int64_t id = 0;
+    uint32_t made = 0;     // hash of the time
+    uint32_t changed = 0;  // likewise
     uint16_t sequence = 0;
     Standing standing = Standing::none;
   };

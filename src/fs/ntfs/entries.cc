@@ -172,12 +172,16 @@ void EntryMaker::set_names(Entry& entry, std::vector<FoundName> names, bool as_r
   }
 }
 
+bool EntryMaker::is_system_folder(uint64_t number) const {
+  return std::ranges::binary_search(system_folders_, number);
+}
+
 Entry EntryMaker::live(const File& file) {
   Entry entry = from_file(file);
   entry.key = make_reference(file.number, file.sequence);
   set_names(entry, file.names, true);
   const uint64_t parent = entry.parent ? number_of(*entry.parent) : kRoot;
-  const bool in_system = std::ranges::binary_search(system_folders_, parent);
+  const bool in_system = is_system_folder(parent);
   entry.system = file.number < kFirstOrdinary || (in_system && entry.name.text != "$Deleted");
   if (file.number == kRoot) entry.parent.reset();
   if (file.folder && in_system && entry.name.text == "$Deleted") waiting_folder_ = file.number;
@@ -244,6 +248,7 @@ Entry EntryMaker::ghost(const Ghost& ghost) const {
   const Sighting& last = named != ghost.sightings.end() ? *named : ghost.sightings.front();
   entry.name = to_name(last.name);
   set_parent(entry.parent, last.name.parent, false);
+  entry.system = is_system_folder(number_of(last.name.parent)) && entry.name.text != "$Deleted";
   entry.evidence.push_back({ghost.current ? "record-lost" : "record-used-again", 0});
   bool folder = false;
   uint64_t size = 0;

@@ -26,6 +26,7 @@ class EntryMaker {
   OtherName former(const FoundName& name) const;
 
  private:
+  bool is_system_folder(uint64_t number) const;
   void set_names(Entry& entry, std::vector<FoundName> names, bool as_recorded) const;
   bool is_waiting(const FoundName& name) const {
     return waiting_folder_ != 0 && number_of(name.parent) == waiting_folder_;

@@ -96,6 +96,23 @@ std::optional<FoundName> parse_file_name(std::span<const std::byte> bytes) {
   return name;
 }
 
+std::vector<FoundName> names_behind(const Record& record) {
+  constexpr size_t kHead = sizeof(AttributeHeader) + sizeof(ResidentPart);
+  std::vector<FoundName> names;
+  const size_t used = std::min<size_t>(record.header.bytes_in_use.value(), record.bytes.size());
+  // The mark of the end may have taken the place of the attribute's type and length.
+  for (size_t at = used / 8 * 8 - std::min<size_t>(used / 8 * 8, 8);
+       at + kHead <= record.bytes.size(); at += 8) {
+    const auto part = load<ResidentPart>(record.bytes, at + sizeof(AttributeHeader));
+    if (!part || part->value_offset.value() != kHead || part->indexed != 1) continue;
+    auto name = parse_file_name(record.bytes.subspan(at + kHead));
+    if (name && part->value_length.value() == sizeof(FileName) + 2 * name->text.size()) {
+      names.push_back(std::move(*name));
+    }
+  }
+  return names;
+}
+
 const FileStream* File::stream(std::u16string_view name) const {
   const auto found = std::ranges::find(streams, name, &FileStream::name);
   return found == streams.end() ? nullptr : &*found;

@@ -29,6 +29,10 @@ struct FoundName {
 // Nothing if `bytes` cannot hold such a value.
 std::optional<FoundName> parse_file_name(std::span<const std::byte> bytes);
 
+// Names that stand behind the end of a free record: some drivers take a file's attributes away one
+// by one before they free its records.
+std::vector<FoundName> names_behind(const Record& record);
+
 struct FileStream {
   std::u16string name;                 // empty for the main one
   uint64_t size = 0, initialized = 0;  // bytes

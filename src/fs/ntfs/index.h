@@ -23,7 +23,8 @@ using Sight = std::function<void(const Sighting&)>;
 bool read_index_node(std::span<const std::byte> node, uint64_t folder, bool in_use,
                      const Sight& sight);
 
-// Looks for old entries at every 8 bytes of `bytes`. Where nothing but the name survives of one,
+// Looks for old entries at every 8 bytes of `bytes`, also such as newer ones, or the marks of an
+// index's and a record's end, have overwritten in part. Where nothing but the name survives of one,
 // `folder` must be its parent. `before` bytes in front of the range are no slack any more, but an
 // entry whose name is in the slack may have begun there.
 void read_index_slack(std::span<const std::byte> bytes, size_t before, uint64_t folder,

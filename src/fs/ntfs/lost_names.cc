@@ -7,6 +7,7 @@ namespace undershelf::ntfs {
 namespace {
 
 constexpr size_t kMostGhosts = 500'000;  // held in memory
+constexpr size_t kMostOfOneMoment = 64;  // files made at one moment that are told apart
 
 bool same_name(const FoundName& a, const FoundName& b) {
   return number_of(a.parent) == number_of(b.parent) && a.text == b.text;
@@ -121,6 +122,48 @@ bool LostNames::some_record_has(const Sighting& sighting) const {
   return false;
 }
 
+// Whether a record's file is, or later became, what an index entry says. Drivers keep the moment at
+// which a file was made to 100 ns; one of whole seconds, as some programs set it, many may share.
+bool LostNames::is_told_by(uint64_t number, const Sighting& sighting) const {
+  const File file = file_of_(number);
+  const FoundName& name = sighting.name;
+  if (file.folder != name.folder) return false;
+  if (name.created && file.created != name.created) return false;
+  if (name.created && name.created->ticks % kTicksPerSecond != 0) {
+    return name.modified <= file.modified;
+  }
+  const FileStream* main = file.stream(u"");
+  const uint64_t size = main == nullptr ? 0 : main->size;
+  return file.modified == name.modified && (file.folder || size == name.size);
+}
+
+void LostNames::settle() {
+  // By the moment at which it was made or, where that was overwritten, last changed.
+  const auto moment_of = [](const Sighting& sighting) {
+    return Catalogue::hash_of_time(sighting.name.created ? sighting.name.created
+                                                         : sighting.name.modified);
+  };
+  std::unordered_set<uint32_t> moments;
+  for (const Sighting& sighting : nameless_) {
+    if (sighting.name.size) moments.insert(moment_of(sighting));
+  }
+  const auto records = catalogue_.of_moments(moments);
+  std::erase_if(nameless_, [&](const Sighting& sighting) {
+    if (!sighting.name.size) return false;
+    std::optional<uint32_t> only;
+    size_t looked_at = 0;
+    for (const auto& [moment, number] : std::ranges::equal_range(
+             records, moment_of(sighting), {}, &std::pair<uint32_t, uint32_t>::first)) {
+      if (++looked_at > kMostOfOneMoment) return false;
+      if (!is_told_by(number, sighting)) continue;
+      if (only) return false;  // of two files alike, it tells neither
+      only = number;
+    }
+    if (only) add_to_record(*only, sighting);
+    return only.has_value();
+  });
+}
+
 std::vector<Ghost> LostNames::ghosts() {
   std::vector<Ghost> found;
   found.reserve(by_reference_.size());
@@ -147,7 +190,7 @@ std::vector<Ghost> LostNames::ghosts() {
     const auto known = std::find_if(begin, end, [&](const auto& one) {
       const FoundName& name = one.second.first;
       return same_name(name, sighting.name) &&
-             (!name.created || name.created == sighting.name.created);
+             (!name.created || !sighting.name.created || name.created == sighting.name.created);
     });
     if (known == end) {
       tell(sighting, found.size());

@@ -33,6 +33,10 @@ class LostNames {
   // A file as an old copy of its record has it.
   void add(File copy);
 
+  // Joins names without a reference with records that tell of the same file under another name, or
+  // under none. To be called once, after the last add and before all below.
+  void settle();
+
   // What is known besides of the file of a record. Names that are not in it come from before a
   // rename or a move, or, if it has none at all any more, are all that is left of it.
   struct Known {
@@ -43,12 +47,13 @@ class LostNames {
   const std::map<uint64_t, Known>& of_records() const { return of_records_; }
   // Names of files that no record tells of, which were not kept as there are too many.
   uint64_t left_out() const { return left_out_; }
-  // Those that no record tells of. To be called once, after the last add.
+  // Those that no record tells of. To be called once.
   std::vector<Ghost> ghosts();
 
  private:
   void add_to_record(uint64_t number, const Sighting& sighting);
   bool some_record_has(const Sighting& sighting) const;
+  bool is_told_by(uint64_t number, const Sighting& sighting) const;
   bool is_full() const;
   static bool is_seen_before(std::vector<Sighting>& names, const Sighting& sighting);
 

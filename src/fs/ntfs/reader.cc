@@ -50,6 +50,7 @@ class Reader : public VolumeReader {
     extensions_.clear();
     deferred_.clear();
     deleted_.clear();
+    nameless_.clear();
     folders_.clear();
     journal_.reset();
 
@@ -63,9 +64,11 @@ class Reader : public VolumeReader {
     take_orphaned_extensions();
     catalogue_->settle();
     LostNames names(*catalogue_, [this](uint64_t number) { return collect(number); });
+    read_names_behind(names);
     read_indexes(names);
     read_journals(names);
     read_found_names(names);
+    names.settle();
     push_former_names(names);
     push_deleted(names);
     push_ghosts(names);
@@ -135,6 +138,7 @@ class Reader : public VolumeReader {
       if (!file.in_use) {
         if (file.names.empty() && file.streams.empty() && !more) return;  // never held a file
         deleted_.push_back(static_cast<uint32_t>(number));
+        if (file.names.empty()) nameless_.push_back(static_cast<uint32_t>(number));
       }
       if (more) {
         deferred_.push_back(static_cast<uint32_t>(number));
@@ -237,6 +241,20 @@ class Reader : public VolumeReader {
     file.in_use = file.damaged = true;
     catalogue_->add(file);
     take_live(file);
+  }
+
+  void read_names_behind(LostNames& names) {
+    const auto read_behind = [&](uint32_t number, bool is_base) {
+      const Mft::Read read = mft_.read(number);
+      if (!read.record || read.record->in_use()) return;
+      const uint64_t reference =
+          is_base ? catalogue_->key_of(number) : read.record->header.base_record.value();
+      for (FoundName& name : names_behind(*read.record)) {
+        names.add({reference, std::move(name), false, std::nullopt, std::nullopt});
+      }
+    };
+    for (const uint32_t number : nameless_) read_behind(number, true);
+    for (const auto& [base, number] : extensions_) read_behind(number, false);
   }
 
   void read_indexes(LostNames& names) {
@@ -403,6 +421,7 @@ class Reader : public VolumeReader {
   std::vector<std::pair<uint32_t, uint32_t>> extensions_;  // base record, extension record
   std::vector<uint32_t> deferred_;                         // files with extension records
   std::vector<uint32_t> deleted_;
+  std::vector<uint32_t> nameless_;  // deleted ones whose base record has no name
   std::vector<uint32_t> folders_;
   std::optional<FileStream> journal_;
 };
