@@ -340,6 +340,33 @@ TEST(Survey, NamesWhatItDoesNotRead) {
             std::string::npos);
 }
 
+TEST(Shelves, WhatAKilledScanLeftIsReadWhereNothingMayBeWritten) {
+  const TempFolder folder;
+  const std::string card = folder.path("card.img");
+  const std::string shelf = folder.path("ro/shelf");
+  const std::string program = quoted(UNDERSHELF_PROGRAM);
+  write_file(card, sample("fat16-logger"));
+  std::filesystem::resize_file(card, uint64_t{16} << 30);  // a sweep of it takes long
+  std::filesystem::create_directory(folder.path("ro"));
+  const Outcome killed =
+      shell(program + " scan " + card + " --shelf " + shelf + " --depth deep & while ! " + program +
+            " list " + shelf + " --count 2>&1 | grep -q '^[1-9]'; do sleep 0.02; done; kill -9 $!");
+  ASSERT_EQ(killed.code, 0) << killed.err;
+  ASSERT_GT(std::filesystem::file_size(shelf + "-wal"), 0U);
+  const std::string listed = undershelf({"list", shelf, "--format", "csv"}).out;
+  if (shell("unshare -rm true").code != 0) GTEST_SKIP() << "no private mounts here";
+  for (const bool with_index : {true, false}) {
+    if (!with_index) std::filesystem::remove(shelf + "-shm");
+    const Outcome read =
+        shell("unshare -rm sh -c " +
+              quoted("mount --bind " + folder.path("ro") + " " + folder.path("ro") +
+                     " && mount -o remount,ro,bind " + folder.path("ro") + " && " + program +
+                     " list " + shelf + " --format csv"));
+    EXPECT_EQ(read.code, 0) << read.err;
+    EXPECT_EQ(read.out, listed);
+  }
+}
+
 TEST(BadInputs, ATargetThatBecomesReadOnlyKeepsWhatIsDone) {
   const TempFolder folder;
   write_file(folder.path("card.img"), sample("fat16-logger"));

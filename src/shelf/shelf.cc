@@ -43,8 +43,8 @@ std::vector<std::string> split_lines(const std::string& text) {
 }  // namespace
 
 // A shelf is used by one thread at a time, so that SQLite need not guard each call.
-Shelf::Shelf(const std::string& path, int flags)
-    : db_(std::make_unique<SQLite::Database>(path, flags | SQLite::OPEN_NOMUTEX, 5000)) {}
+Shelf::Shelf(const std::string& path, int flags, const std::string& vfs)
+    : db_(std::make_unique<SQLite::Database>(path, flags | SQLite::OPEN_NOMUTEX, 5000, vfs)) {}
 Shelf::Shelf(Shelf&&) noexcept = default;
 Shelf::~Shelf() = default;
 
@@ -136,13 +136,32 @@ void require_file(const std::string& path) {
 
 }  // namespace
 
+// What a killed scan left, in a folder where nothing may be written: its log cannot be shared with
+// others, and its index is kept in memory. Nobody scans into it now, who would have left more
+// there.
+Shelf Shelf::open_with_leftover_log(const std::string& path) {
+  Shelf shelf(path, SQLite::OPEN_READONLY, "unix-none");
+  shelf.db().exec("PRAGMA locking_mode=EXCLUSIVE");
+  shelf.prepare(path);
+  require_shelf(path, shelf.db());
+  return shelf;
+}
+
 Shelf Shelf::open_to_read(const std::string& path) {
   require_file(path);
   try {
-    Shelf shelf(path, SQLite::OPEN_READONLY);
-    shelf.prepare(path);
-    require_shelf(path, shelf.db());
-    return shelf;
+    try {
+      Shelf shelf(path, SQLite::OPEN_READONLY);
+      shelf.prepare(path);
+      require_shelf(path, shelf.db());
+      return shelf;
+    } catch (const SQLite::Exception& e) {
+      const bool leftover = e.getErrorCode() == SQLITE_CANTOPEN &&
+                            std::filesystem::exists(path + "-wal") &&
+                            !std::filesystem::exists(path + "-shm");
+      if (!leftover) throw;
+    }
+    return open_with_leftover_log(path);
   } catch (const SQLite::Exception& e) {
     not_a_shelf(path, e.what());
   }

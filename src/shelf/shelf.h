@@ -62,7 +62,8 @@ class Shelf {
   void end_scan(int64_t scan, const std::string& state);
 
  private:
-  Shelf(const std::string& path, int flags);
+  Shelf(const std::string& path, int flags, const std::string& vfs = {});
+  static Shelf open_with_leftover_log(const std::string& path);
   void keep_temporary_files_near(const std::string& path);
   void prepare(const std::string& path);
   std::unique_ptr<SQLite::Database> db_;
