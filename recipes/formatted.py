@@ -70,7 +70,7 @@ def fat_told(name, image):
         units = (name.encode("utf-16-le") + b"\0\0").ljust(26, b"\xff")
     slot = re.escape(units[:10]) + b"\x0f..{1}" + re.escape(units[10:22]) + b"\0\0" + re.escape(units[22:])
     short = re.escape(name.upper().encode("ascii", "replace")[:11].ljust(11)) + b"[\x10\x20]"
-    return re.search(slot + b"|" + short, image, re.S) is not None
+    return any(re.search(pattern, image, re.S) for pattern in (slot, short))
 
 
 def exfat_told(name, image):

@@ -106,12 +106,12 @@ class Life:
         if name.lower().endswith("wav") and size > 1000:
             return sound(title, size / 8000)
         make = readings if name.lower().endswith("csv") else note
-        return make(title, "2026-06-01", size)[:max(size, 1)]
+        return make(title, "2026-03-01", size)[:max(size, 1)]
 
     def _when(self):
         self.day += 1
         minutes = 600 + self.day * 7
-        self.card.at(f"2026-06-{1 + minutes // 1440:02} {minutes // 60 % 24:02}:{minutes % 60:02}:02")
+        self.card.at(f"2026-03-{1 + minutes // 1440:02} {minutes // 60 % 24:02}:{minutes % 60:02}:02")
 
     def play(self):
         card, r = self.card, self.random

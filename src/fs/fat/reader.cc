@@ -8,6 +8,7 @@
 #include <unordered_set>
 
 #include "fs/fat/content.h"
+#include "fs/fat/streams.h"
 #include "fs/fat/table.h"
 
 namespace undershelf::fat {
@@ -17,9 +18,6 @@ namespace {
 constexpr uint64_t kSearchPerFolder = 16 << 20;
 constexpr uint64_t kSearchInAll = 512 << 20;
 constexpr size_t kMostDepth = 1024;  // of folders that nothing names
-
-// Clusters that one step of the high half of a first cluster stands for.
-constexpr uint32_t kHighStep = 65536;
 
 // A folder that is still to be read.
 struct Site {
@@ -38,6 +36,7 @@ class Reader : public VolumeReader {
         table_(window_, geometry_),
         options_(options),
         found_(std::move(found)),
+        streams_(geometry_, table_, base_, found_.former),
         code_page_(options.code_page) {
     describe();
   }
@@ -67,16 +66,19 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     seen_.clear();
     keys_.clear();
-    searched_ = chains_lost_ = 0;
+    searched_ = 0;
+    streams_.begin(
+        [this](const ByteRange& where, std::string what) { damage(where, std::move(what)); });
     if (!found_.former) read_root();
     read_queued();
     read_found_root();
     read_queued();
     for (const uint32_t folder : found_.folders) read_found(folder);
     for (const uint32_t cluster : found_.insides) read_loose(cluster);
-    if (chains_lost_ > 0 && !found_.former) {
+    if (streams_.chains_lost() > 0 && !found_.former) {
       damage({geometry_.fat_offset, geometry_.fat_size},
-             fmt::format("The FAT has no chain for {} living files and folders.", chains_lost_));
+             fmt::format("The FAT has no chain for {} living files and folders.",
+                         streams_.chains_lost()));
     }
   }
 
@@ -174,40 +176,9 @@ class Reader : public VolumeReader {
     sink_->add(Damage{{base_ + in_volume.offset, in_volume.length}, std::move(what)});
   }
 
-  std::vector<ByteRange> ranges(const std::vector<Run>& runs) const {
-    std::vector<ByteRange> out;
-    for (const Run& run : runs) {
-      out.push_back({geometry_.offset_of(run.first), uint64_t{run.count} * geometry_.cluster_size});
-    }
-    return out;
-  }
-
   std::vector<ByteRange> root_runs() {
     if (geometry_.type != Type::fat32) return {{geometry_.root_offset, geometry_.root_size}};
-    return ranges(folder_chain(geometry_.root_cluster).runs);
-  }
-
-  Chain folder_chain(uint32_t first) {
-    Chain chain = best_chain(first, kMostFolderBytes / geometry_.cluster_size, std::nullopt);
-    // A folder whose first cluster is known can be read even if its chain is lost.
-    if (chain.runs.empty() && geometry_.is_cluster(first)) chain.runs.push_back({first, 1});
-    return chain;
-  }
-
-  // The chain in the copy of the FAT in which it makes most sense: it must end, and be long enough
-  // for `wanted` clusters if that is known.
-  Chain best_chain(uint32_t first, uint64_t most, std::optional<uint64_t> wanted) {
-    const auto good = [&](const Chain& chain) {
-      return (chain.end == Chain::End::marked || chain.end == Chain::End::enough) &&
-             (!wanted || chain.clusters >= *wanted);
-    };
-    Chain best = table_.chain(first, most, table_.main_copy());
-    for (unsigned copy = 0; copy < geometry_.fat_count && !good(best); ++copy) {
-      if (copy == table_.main_copy()) continue;
-      Chain other = table_.chain(first, most, copy);
-      if (good(other) || other.clusters > best.clusters) best = std::move(other);
-    }
-    return best;
+    return streams_.ranges(streams_.folder_chain(geometry_.root_cluster).runs);
   }
 
   Content load(const std::vector<ByteRange>& where, std::vector<ByteRange>* bad = nullptr) {
@@ -222,12 +193,6 @@ class Reader : public VolumeReader {
   void report_unreadable(const std::vector<ByteRange>& bad) {
     for (const ByteRange& range : bad) {
       damage(range, fmt::format("{} bytes of a folder cannot be read.", range.length));
-    }
-  }
-
-  void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
-    for (const ByteRange& range : where) {
-      append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
     }
   }
 
@@ -253,15 +218,15 @@ class Reader : public VolumeReader {
   }
 
   void read_live(Site site) {
-    const Chain chain = folder_chain(site.first);
+    const Chain chain = streams_.folder_chain(site.first);
     if (chain.clusters == 0) {
-      ++chains_lost_;
+      streams_.count_lost_chain();
     } else if (chain.end != Chain::End::marked) {
       damage(
           {geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
           fmt::format("The chain of the folder {} {}.", site.entry.name.text, to_text(chain.end)));
     }
-    std::vector<ByteRange> where = ranges(chain.runs);
+    std::vector<ByteRange> where = streams_.ranges(chain.runs);
     std::vector<ByteRange> bad;
     Content content = load(where, &bad);
     report_unreadable(bad);
@@ -269,7 +234,7 @@ class Reader : public VolumeReader {
     Stream stream;
     stream.first = base_ + geometry_.offset_of(site.first);
     stream.placement = Placement::exact;
-    add_pieces(stream, where);
+    streams_.add_pieces(stream, where);
     mark_seen(where);
     site.entry.streams.push_back(std::move(stream));
     sink_->add(site.entry);
@@ -304,7 +269,7 @@ class Reader : public VolumeReader {
         follow_deleted(content, where, site.first);
       }
       stream.placement = Placement::exact;
-      add_pieces(stream, where);
+      streams_.add_pieces(stream, where);
     } else {
       site.entry.evidence.push_back({"folder-replaced", 0});
     }
@@ -319,7 +284,7 @@ class Reader : public VolumeReader {
     for (unsigned copy = 0; found_.former && copy < geometry_.fat_count; ++copy) {
       const Chain chain = table_.chain(first, kMostFolderBytes / geometry_.cluster_size, copy);
       if (chain.end != Chain::End::marked) continue;
-      const std::vector<ByteRange> parts = ranges(chain.runs);
+      const std::vector<ByteRange> parts = streams_.ranges(chain.runs);
       Content whole = load(parts);
       const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
       bool fits = true;
@@ -448,7 +413,7 @@ class Reader : public VolumeReader {
     entry.evidence.push_back({"name-lost", 0});
     Stream stream;
     stream.placement = Placement::exact;
-    add_pieces(stream, {range});
+    streams_.add_pieces(stream, {range});
     entry.streams.push_back(std::move(stream));
     sink_->add(entry);
     take_folder(content, site, false);
@@ -487,18 +452,17 @@ class Reader : public VolumeReader {
     entry.created = utc(created_time(found.raw));
     entry.modified = utc(modified_time(found.raw));
     entry.accessed = utc(accessed_date(found.raw));
-    const uint32_t first = first_cluster(found.raw, geometry_);
     if ((found.raw.DIR_Attr & kAttrDirectory) != 0) {
       entry.kind = Kind::folder;
-      Site site{std::move(entry), first, parent.first};
+      Site site{std::move(entry), first_cluster(found.raw, geometry_), parent.first};
       if (site.entry.state == State::live) {
         queue_live_folder(std::move(site));
       } else {
-        site.first = find_deleted_folder(first, may_lack_high_half(found));
+        site.first = streams_.find_deleted_folder(found, *window_);
         deleted_.push_back(std::move(site));
       }
     } else {
-      entry.streams.push_back(file_stream(found, first, entry));
+      entry.streams.push_back(streams_.of_file(found, entry));
       sink_->add(entry);
     }
   }
@@ -521,93 +485,6 @@ class Reader : public VolumeReader {
     sink_->add(site.entry);
   }
 
-  Stream file_stream(const FolderEntry& found, uint32_t first, Entry& entry) {
-    Stream stream;
-    stream.size = found.raw.DIR_FileSize.value();
-    stream.valid_size = stream.size;
-    if (first == 0 && stream.size == 0) {  // an empty file has no cluster
-      stream.placement = Placement::exact;
-      return stream;
-    }
-    const bool high_lost = may_lack_high_half(found);
-    if (high_lost && !geometry_.is_cluster(first)) first += kHighStep;
-    if (!geometry_.is_cluster(first)) {
-      entry.evidence.push_back({"first-cluster-invalid", first});
-      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
-      if (entry.state == State::live) {
-        damage({entry.key, sizeof(DirectoryEntry)},
-               fmt::format("The file {} starts at cluster {}, which the volume has not.",
-                           entry.name.text, first));
-      }
-      return stream;
-    }
-    stream.first = base_ + geometry_.offset_of(first);
-    if (high_lost) stream.first_step = uint64_t{kHighStep} * geometry_.cluster_size;
-    if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
-    const uint64_t wanted = (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
-    if (entry.state == State::live) {
-      place_live(stream, entry, first, wanted);
-    } else {
-      stream.open = true;
-      // Some drivers leave the chain; it counts if it is just as long as the file.
-      if (!high_lost) add_left_chain(stream, first, wanted);
-    }
-    return stream;
-  }
-
-  void add_left_chain(Stream& stream, uint32_t first, uint64_t wanted) {
-    // Of a former volume's tables, either may be written over where the other is not.
-    const unsigned copies = found_.former ? geometry_.fat_count : 1;
-    for (unsigned i = 0; i < copies; ++i) {
-      const unsigned copy = found_.former ? i : table_.main_copy();
-      const Chain chain = table_.chain(first, wanted, copy);
-      if (chain.end != Chain::End::marked || chain.clusters != wanted) continue;
-      return add_pieces(stream, ranges(chain.runs));
-    }
-  }
-
-  // Some systems clear the high half of the first cluster when they delete a file. Where the volume
-  // is large enough for that to matter, a deleted entry without one may have had any.
-  bool may_lack_high_half(const FolderEntry& found) const {
-    return found.marked && geometry_.type == Type::fat32 &&
-           geometry_.cluster_count + 2 > kHighStep && found.raw.DIR_FstClusHI.value() == 0;
-  }
-
-  // The first cluster of a deleted folder: `.` in it names it in full.
-  uint32_t find_deleted_folder(uint32_t first, bool high_lost) {
-    if (!high_lost) return first;
-    for (uint64_t candidate = first; candidate < uint64_t{geometry_.cluster_count} + 2;
-         candidate += kHighStep) {
-      if (!geometry_.is_cluster(candidate)) continue;
-      const auto cluster = static_cast<uint32_t>(candidate);
-      const Content content = load({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
-      if (begins_folder(content.entries, cluster, geometry_)) return cluster;
-    }
-    return first;
-  }
-
-  void place_live(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
-    const Chain chain = best_chain(first, geometry_.cluster_count, wanted);
-    if (chain.clusters == 0) {
-      stream.open = true;  // the FAT knows nothing of it: as if it were lost
-      entry.evidence.push_back({"chain-lost", 0});
-      ++chains_lost_;
-      return;
-    }
-    stream.placement = Placement::exact;
-    add_pieces(stream, ranges(chain.runs));
-    const uint64_t there = chain.clusters * geometry_.cluster_size;
-    if (there < stream.size) {
-      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});
-      entry.evidence.push_back({"chain-short", stream.size - there});
-    }
-    if (chain.end != Chain::End::marked || there < stream.size) {
-      damage({entry.key, sizeof(DirectoryEntry)},
-             fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
-                         to_text(chain.end), chain.clusters, wanted));
-    }
-  }
-
   std::optional<Time> utc(std::optional<Time> local) const {
     if (local) local = options_.zone.to_utc(*local);
     return local;
@@ -619,6 +496,7 @@ class Reader : public VolumeReader {
   Table table_;
   ReadOptions options_;
   Found found_;
+  StreamMaker streams_;
   CodePage code_page_;
   Volume volume_;
   bool accounts_believable_ = false;  // the FAT begins as a FAT does
@@ -628,8 +506,7 @@ class Reader : public VolumeReader {
   std::deque<Site> doubtful_;
   std::unordered_set<uint32_t> seen_;            // first and later clusters of folders read
   std::unordered_map<uint32_t, uint64_t> keys_;  // of entries, by first cluster of folders read
-  uint64_t chains_lost_ = 0;  // living files and folders the FAT knows nothing of
-  uint64_t searched_ = 0;     // bytes read in search of deleted folders' clusters
+  uint64_t searched_ = 0;  // bytes read in search of deleted folders' clusters
 };
 
 }  // namespace
