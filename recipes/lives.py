@@ -82,7 +82,9 @@ class Life:
         r = self.random
         self.made += 1
         parent = r.choice(folders)
-        words = " ".join(r.choice(WORDS) for _ in range(r.choice((1, 1, 2, 3, 8))))
+        # The kernel's hfsplus knows no characters beyond the first 65,536.
+        known = [word for word in WORDS if self.system != "hfsplus" or max(word) < "\U00010000"]
+        words = " ".join(r.choice(known) for _ in range(r.choice((1, 1, 2, 3, 8))))
         end = r.choice(ENDS)
         if r.random() < 0.25:
             stem = f"{r.choice(('IMG', 'TG', 'DEPTH'))}{self.made:04}"
@@ -106,12 +108,12 @@ class Life:
         if name.lower().endswith("wav") and size > 1000:
             return sound(title, size / 8000)
         make = readings if name.lower().endswith("csv") else note
-        return make(title, "2026-03-01", size)[:max(size, 1)]
+        return make(title, "2026-04-02", size)[:max(size, 1)]
 
     def _when(self):
         self.day += 1
         minutes = 600 + self.day * 7
-        self.card.at(f"2026-03-{1 + minutes // 1440:02} {minutes // 60 % 24:02}:{minutes % 60:02}:02")
+        self.card.at(f"2026-04-{2 + minutes // 1440:02} {minutes // 60 % 24:02}:{minutes % 60:02}:02")
 
     def play(self):
         card, r = self.card, self.random

@@ -57,16 +57,17 @@ bool is_former_name(const Twin& old, const Twin& kept) {
   if (old.folder) return same_creation || (!old.created && !kept.created && same_writing);
   if (old.size == kept.size && same_writing) return !old.created || same_creation;
   // Written to after it was renamed: created when the old entry was, and not younger than it.
-  return kept.live && same_creation && old.modified && kept.modified &&
-         *old.modified <= *kept.modified;
+  return same_creation && old.modified && kept.modified && *old.modified <= *kept.modified;
 }
 
 // Which of two twins carries the path: the living one, the one through which the folder was read,
-// the one whose name is sure, then the one that was written later in its folder.
+// the one whose name is sure, the one that was changed last, then the one that was written later in
+// its folder.
 bool is_better(const Twin& a, const Twin& b) {
   if (a.live != b.live) return a.live;
   if (a.has_content != b.has_content) return a.has_content;
   if (a.name_exact != b.name_exact) return a.name_exact;
+  if (a.modified != b.modified) return a.modified > b.modified;
   return a.key > b.key;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <climits>
+#include <map>
 
 #include "content/types.h"
 #include "fs/exfat/detector.h"
@@ -102,7 +103,7 @@ class Assembler {
     }
     std::vector<uint64_t> places;
     for (const Trace& part : sectors_) {
-      if (part.number == 1) places.push_back(part.offset);
+      if (part.number == 1 && !explained_.contains(part.offset)) places.push_back(part.offset);
     }
     std::vector<Pin> found = content_pins(files(), scene_.contents);
     append_pairs(units, places, found);
@@ -158,6 +159,7 @@ class Assembler {
     std::array<std::byte, kSweepStep> head{};
     std::erase_if(told_, [&](const Told& told) {
       const uint64_t place = draft.grid.place_of(told.first - kFirstCluster);
+      if (told.folder && starts_at(place)) explained_.try_emplace(place, drafts_.size());
       if (told.folder) return starts_at(place);
       const auto mark = told.format != nullptr ? mark_of(*told.format) : std::nullopt;
       return !mark || place >= scene_.source->size() ||
@@ -198,6 +200,8 @@ class Assembler {
       }
       const std::vector<uint32_t> older = folders(former);
       // A format that kept the layout: older folders lie on the same grid, and name each other.
+      // Those of another layout, with larger clusters for one, may do so by chance.
+      if (!is_most_voted(former.grid)) continue;
       former.votes = static_cast<size_t>(std::ranges::count_if(told_, [&](const Told& told) {
         return told.folder && std::ranges::binary_search(older, told.first);
       }));
@@ -205,6 +209,18 @@ class Assembler {
         if (!older.empty()) add(std::move(former));
       }
     }
+  }
+
+  // Whether no other layout has more votes.
+  bool is_most_voted(const Grid& grid) const {
+    size_t own = 0;
+    size_t most = 0;
+    for (const VotedGrid& candidate :
+         most_voted(pins(), kLeastCluster, kMostCluster, kCandidates)) {
+      most = std::max(most, candidate.votes);
+      if (candidate.grid == grid) own = candidate.votes;
+    }
+    return own == most;
   }
 
   // The creation time, as stored, of the oldest set a volume has.
@@ -273,7 +289,8 @@ class Assembler {
       const uint64_t size = draft.grid.unit_size;
       const uint64_t from = std::max(part.offset, draft.grid.start) - draft.grid.start;
       for (uint64_t n = (from + size - 1) / size; draft.grid.place_of(n) < part.end(); ++n) {
-        if (belongs(draft, draft.grid.place_of(n))) {
+        const uint64_t place = draft.grid.place_of(n);
+        if (belongs(draft, place) && !is_anothers(draft, place)) {
           found.push_back(static_cast<uint32_t>(n + kFirstCluster));
         }
       }
@@ -281,6 +298,12 @@ class Assembler {
     std::ranges::sort(found);
     found.erase(std::unique(found.begin(), found.end()), found.end());
     return found;
+  }
+
+  // Whether another volume's folder that is named begins there.
+  bool is_anothers(const Draft& draft, uint64_t place) const {
+    const auto owner = explained_.find(place);
+    return owner != explained_.end() && !(drafts_[owner->second].grid == draft.grid);
   }
 
   bool belongs(const Draft& draft, uint64_t place) const {
@@ -362,6 +385,7 @@ class Assembler {
   std::vector<Trace> sectors_;  // with sets, free now
   std::vector<Told> told_;
   std::vector<Draft> drafts_;
+  std::map<uint64_t, size_t> explained_;  // where folders begin, and which draft names them
   std::vector<Assembled> assembled_;
 };
 
