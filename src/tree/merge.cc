@@ -3,6 +3,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
+#include <sstream>
 #include <vector>
 
 #include "shelf/rows.h"
@@ -49,6 +50,27 @@ std::vector<Place> shared_places(SQLite::Database& db) {
   return shared;
 }
 
+// Empty files have no place. Of those that were made and changed at one moment, of which one lives,
+// the deleted ones are taken for its former names; where none or several live, nothing tells. Only
+// where a rename leaves an entry behind.
+std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db) {
+  SQLite::Statement row(db, R"sql(
+    SELECT group_concat(e.id) FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL
+    JOIN volumes v ON v.id=e.volume
+    WHERE e.kind='file' AND e.merged_into IS NULL AND s.first IS NULL AND s.size=0 AND
+      e.created IS NOT NULL AND e.modified IS NOT NULL AND
+      (v.file_system LIKE 'fat%' OR v.file_system='exfat')
+    GROUP BY e.volume, e.created, e.modified
+    HAVING count(*)>1 AND sum(e.state='live')=1)sql");
+  std::vector<std::vector<int64_t>> groups;
+  while (row.executeStep()) {
+    std::istringstream ids(row.getColumn(0).getString());
+    std::vector<int64_t>& group = groups.emplace_back();
+    for (std::string id; std::getline(ids, id, ',');) group.push_back(std::stoll(id));
+  }
+  return groups;
+}
+
 // Whether `old` can be what a rename or move left behind of `kept`.
 bool is_former_name(const Twin& old, const Twin& kept) {
   if (old.live || old.folder != kept.folder || old.volume != kept.volume) return false;
@@ -88,10 +110,10 @@ class Merger {
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
 
-  void merge_group(const std::vector<Place>& group) {
+  void merge_group(const std::vector<int64_t>& group) {
     std::vector<Twin> twins;
-    for (const Place& place : group) {
-      if (auto twin = load(place.entry)) twins.push_back(*twin);
+    for (const int64_t entry : group) {
+      if (auto twin = load(entry)) twins.push_back(*twin);
     }
     std::ranges::stable_sort(twins, is_better);
     // Each twin joins the best one it is a former name of. What is left stays an entry of its own.
@@ -146,16 +168,15 @@ class Merger {
 void merge_twins(Shelf& shelf) {
   SQLite::Database& db = shelf.db();
   const std::vector<Place> shared = shared_places(db);
-  if (shared.empty()) return;
+  std::vector<std::vector<int64_t>> groups = empty_twins(db);
+  for (size_t i = 0; i < shared.size(); ++i) {
+    if (i == 0 || shared[i].first != shared[i - 1].first) groups.emplace_back();
+    groups.back().push_back(shared[i].entry);
+  }
+  if (groups.empty()) return;
   SQLite::Transaction transaction(db);
   Merger merger(db);
-  for (size_t begin = 0; begin < shared.size();) {
-    size_t end = begin;
-    while (end < shared.size() && shared[end].first == shared[begin].first) ++end;
-    merger.merge_group({shared.begin() + static_cast<ptrdiff_t>(begin),
-                        shared.begin() + static_cast<ptrdiff_t>(end)});
-    begin = end;
-  }
+  for (const std::vector<int64_t>& group : groups) merger.merge_group(group);
   transaction.commit();
 }
 
