@@ -134,7 +134,7 @@ class Card:
         image = self.image.read_bytes()
         size = self.cluster_size
         start = self.data_start(image)
-        places = collections.defaultdict(list)
+        places, heads = collections.defaultdict(list), collections.defaultdict(list)
         for offset in range(start, len(image) - size + 1, size):
             cluster = image[offset:offset + size]
             if cluster.strip(b"\0"):
@@ -149,7 +149,7 @@ class Card:
             if kind == "file":
                 row |= {"size": len(content), "sha256": hashlib.sha256(content).hexdigest(),
                         "modified": iso(self.modified[written])}
-                row |= survival(content, image, places, size)
+                row |= survival(content, image, places, heads, size)
             row |= self.known.get(path, {})
             if state == "former":
                 row |= {"told": self.is_told(path), "placed": self.is_placed(path),
@@ -212,7 +212,10 @@ def data_start(image):
     return (reserved + fats * fat) * sector + (root * 32 + sector - 1) // sector * sector
 
 
-def survival(content, image, places, size):
+HEAD = 16  # bytes by which clusters are looked up
+
+
+def survival(content, image, places, heads, size):
     """How much of `content` still lies in the image, and in how many runs."""
     surviving, runs, last = 0, 0, None
     for at in range(0, len(content), size):
@@ -227,7 +230,11 @@ def survival(content, image, places, size):
         elif len(piece) == size:
             found = next(iter(places[piece]), None)
         else:  # a short last piece that does not follow: any cluster that begins with it
-            found = next((o for c, os in places.items() if c.startswith(piece) for o in os), None)
+            if not heads:
+                for cluster in places:
+                    heads[cluster[:HEAD]].append(cluster)
+            alike = heads[piece[:HEAD]] if len(piece) >= HEAD else places
+            found = next((o for c in alike if c.startswith(piece) for o in places[c]), None)
         if found is not None:
             surviving += len(piece)
             runs += not follows

@@ -64,23 +64,30 @@ def life(card, end=lambda card: card.play(), many=70):
 
 
 # Whether a name still stands in the image, as each file system writes it.
+def places_of(text, image):
+    at = image.find(text)
+    while at >= 0:
+        yield at
+        at = image.find(text, at + 1)
+
+
 def fat_told(name, image):
-    units = name.encode("utf-16-le")[:26].ljust(26, b"\xff")
-    if len(name.encode("utf-16-le")) < 26:
-        units = (name.encode("utf-16-le") + b"\0\0").ljust(26, b"\xff")
-    slot = re.escape(units[:10]) + b"\x0f..{1}" + re.escape(units[10:22]) + b"\0\0" + re.escape(units[22:])
-    short = re.escape(name.upper().encode("ascii", "replace")[:11].ljust(11)) + b"[\x10\x20]"
-    return any(re.search(pattern, image, re.S) for pattern in (slot, short))
+    text = name.encode("utf-16-le")
+    units = (text if len(text) >= 26 else text + b"\0\0")[:26].ljust(26, b"\xff")
+    slot = any(image[at + 10] == 0x0F and image[at + 13:at + 25] == units[10:22]
+               and image[at + 27:at + 31] == units[22:] for at in places_of(units[:10], image))
+    short = name.upper().encode("ascii", "replace")[:11].ljust(11)
+    return slot or any(image[at + 11] in (0x10, 0x20) for at in places_of(short, image))
 
 
 def exfat_told(name, image):
     units = name.encode("utf-16-le")[:30].ljust(30, b"\0")
-    return re.search(b"[\xc1\x41]." + re.escape(units), image, re.S) is not None
+    return any(image[at - 2] in (0xC1, 0x41) for at in places_of(units, image))
 
 
 def ntfs_told(name, image):
-    return bytes([len(name.encode("utf-16-le")) // 2]) in [
-        image[m.start() - 2:m.start() - 1] for m in re.finditer(re.escape(name.encode("utf-16-le")), image)]
+    text = name.encode("utf-16-le")
+    return any(image[at - 2] == len(text) // 2 for at in places_of(text, image))
 
 
 def ntfs_placed(name, image):
