@@ -211,16 +211,16 @@ class Assembler {
     }
   }
 
-  // Whether no other layout has more votes.
+  // Whether no other layout has more votes, and more than chance gives.
   bool is_most_voted(const Grid& grid) const {
+    const std::vector<Pin> all = pins();
     size_t own = 0;
     size_t most = 0;
-    for (const VotedGrid& candidate :
-         most_voted(pins(), kLeastCluster, kMostCluster, kCandidates)) {
+    for (const VotedGrid& candidate : most_voted(all, kLeastCluster, kMostCluster, kCandidates)) {
       most = std::max(most, candidate.votes);
       if (candidate.grid == grid) own = candidate.votes;
     }
-    return own == most;
+    return own == most || most < votes_above_chance(all.size(), scene_.source->size());
   }
 
   // The creation time, as stored, of the oldest set a volume has.

@@ -147,6 +147,7 @@ void LostNames::settle() {
   for (const Sighting& sighting : nameless_) {
     if (sighting.name.size) moments.insert(moment_of(sighting));
   }
+  if (moments.empty()) return;
   const auto records = catalogue_.of_moments(moments);
   std::erase_if(nameless_, [&](const Sighting& sighting) {
     if (!sighting.name.size) return false;
