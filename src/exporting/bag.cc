@@ -317,24 +317,25 @@ class Exporter {
   static void describe(ListedFile& listed, const Row& row, uint64_t size, std::string sha256,
                        uint64_t ahead, std::vector<Hole>& holes) {
     std::ranges::sort(holes, {}, &Hole::offset);
-    nlohmann::ordered_json record = {{"id", row.id},
-                                     {"path", listed.path},
-                                     {"bytes", size},
-                                     {"sha256", sha256},
-                                     {"missing", nlohmann::ordered_json::array()}};
-    if (row.stream) record["stream"] = *row.stream;
-    if (!listed.path.ends_with("/" + row.path)) record["true_path"] = row.path;
+    const auto quoted = [](const std::string& text) {
+      return nlohmann::json(text).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
+    };
+    std::string& record = listed.record;
+    record = fmt::format(R"({{"id":{},"path":{},"bytes":{},"sha256":"{}","missing":[)", row.id,
+                         quoted(listed.path), size, sha256);
+    const char* separator = "";
     for (const Hole& hole : holes) {
-      record["missing"].push_back(
-          {{"offset", ahead + hole.offset},
-           {"length", hole.length},
-           {"why", fmt::format("{}, filled with zeros", to_text(hole.why))}});
+      record += fmt::format(R"({}{{"offset":{},"length":{},"why":"{}, filled with zeros"}})",
+                            separator, ahead + hole.offset, hole.length, to_text(hole.why));
+      separator = ",";
     }
+    record += ']';
+    if (row.stream) record += ",\"stream\":" + quoted(*row.stream);
+    if (!listed.path.ends_with("/" + row.path)) record += ",\"true_path\":" + quoted(row.path);
+    record += "}\n";
     listed.bytes = size;
     listed.sha256 = std::move(sha256);
     listed.has_holes = !holes.empty();
-    listed.record =
-        record.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
   }
 
   void set_folder_times() const {
