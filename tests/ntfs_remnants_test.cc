@@ -39,10 +39,9 @@ std::string end_of_index() { return std::string(8, '\0') + std::string("\x10\0\0
 std::string index_entry(const std::string& name, uint64_t size) {
   const std::string value = file_name(name, size);
   std::string entry(16, '\0');
-  auto* bytes = reinterpret_cast<unsigned char*>(entry.data());
   entry += value;
   entry.resize((entry.size() + 7) / 8 * 8);
-  bytes = reinterpret_cast<unsigned char*>(entry.data());
+  auto* bytes = reinterpret_cast<unsigned char*>(entry.data());
   store_little_u64(bytes, make_reference(80, 3));
   store_little_u16(bytes + 8, static_cast<uint16_t>(entry.size()));
   store_little_u16(bytes + 10, static_cast<uint16_t>(value.size()));
@@ -137,8 +136,7 @@ class NtfsLostNames : public testing::Test {
   size_t ghosts_after(const std::string& entry) {
     catalogue_.settle();
     LostNames names(catalogue_, [this](uint64_t number) { return files_[number]; });
-    const std::string value = entry;
-    names.add({0, *parse_file_name(std::as_bytes(std::span(value))), false, {}, {}});
+    names.add({0, *parse_file_name(std::as_bytes(std::span(entry))), false, {}, {}});
     names.settle();
     former_ = names.of_records().size();
     return names.ghosts().size();
