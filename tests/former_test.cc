@@ -35,7 +35,7 @@ std::map<int64_t, std::string> exported(const std::string& shelf, const std::str
   std::map<int64_t, std::string> hashes;
   undershelf({"export", shelf, "--to", bag, "--forks", "skip"});
   for (const Json& record : shell("cat " + quoted(bag + "/exported.jsonl")).lines()) {
-    if (!record.contains("stream")) hashes[record["id"]] = record["sha256"];
+    if (record["stream"].is_null()) hashes[record["id"]] = record["sha256"];
   }
   return hashes;
 }
@@ -580,14 +580,25 @@ TEST(Sweep, KeepsToItsRangeAndSystems) {
   EXPECT_EQ(standing({"--only", "fat"}), "current former ");
   EXPECT_EQ(standing({"--only", "ntfs,hfsplus"}), "current ");
   EXPECT_EQ(standing({"--to", "1M"}), "current ");
-  // A shelf that holds one sweep does not go on with another.
-  SQLite::Database(folder.path("shelf"), SQLite::OPEN_READWRITE)
-      .exec("UPDATE scans SET state='running'; UPDATE sweep SET position=0");
+  // A shelf that holds a sweep for some systems does not go on with others.
+  const std::string shelf = folder.path("shelf");
   const Outcome other =
-      undershelf({"scan", image, "--shelf", folder.path("shelf"), "--depth", "deep"});
+      undershelf({"scan", image, "--shelf", shelf, "--depth", "deep", "--only", "fat"});
   EXPECT_EQ(other.code, 4);
-  EXPECT_NE(other.err.find("Give the same --from, --to and --only"), std::string::npos)
-      << other.err;
+  EXPECT_NE(other.err.find("Give the same --only"), std::string::npos) << other.err;
+  // A sweep of a part is widened, and ends up with what a whole one finds.
+  const auto listed = [](const std::string& of) {
+    return without_id(undershelf({"list", of, "--format", "jsonl"}).lines());
+  };
+  EXPECT_EQ(
+      undershelf({"scan", image, "--shelf", shelf, "--depth", "deep", "--from", "3M", "--to", "4M"})
+          .code,
+      0);
+  EXPECT_EQ(undershelf({"scan", image, "--shelf", shelf, "--depth", "deep"}).code, 0);
+  const std::string whole = folder.path("whole");
+  EXPECT_EQ(undershelf({"scan", image, "--shelf", whole, "--depth", "deep"}).code, 0);
+  EXPECT_EQ(listed(shelf), listed(whole));
+  EXPECT_EQ(undershelf({"scan", image, "--shelf", shelf, "--depth", "deep"}).code, 4);
 }
 
 // Blocks are handed to detectors whole, each place once, with what follows it.

@@ -78,7 +78,8 @@ TEST(Text, NamesAreComposedAndNothingIsLost) {
 TEST(Text, IsCutAndShownSafely) {
   EXPECT_EQ(cut_utf8("a\u00E9b", 2), "a");
   EXPECT_EQ(cut_utf8("a\u00E9b", 3), "a\u00E9");
-  EXPECT_EQ(printable("a\x1b[31mb\n\u009B"), "a\uFFFD[31mb\uFFFD\uFFFD");
+  EXPECT_EQ(printable("a\x1b[31mb\n\u009B\u202E"), "a\\x1b[31mb\\x0a\\x9b\\u202e");
+  EXPECT_EQ(without_controls("a\x1b[31mb\n\u009B\u202E"), "a\uFFFD[31mb\uFFFD\uFFFD\uFFFD");
   EXPECT_EQ(columns("a\u0301\u6F6E\U0001F30A"), 5U);
 }
 

@@ -214,7 +214,7 @@ TEST_F(NtfsDamage, EveryThirdRecordUnreadable) {
   }
   ASSERT_GT(lost, 10U);
   const auto source = std::make_shared<MemorySource>(image_, bad);
-  Shelf shelf = Shelf::create(folder_.path("shelf"), identify("made up", *source));
+  Shelf shelf = Shelf::create(folder_.path("shelf"), identify("made up", *source), {});
   const ScanResult result = undershelf::scan(shelf, source, {});
   EXPECT_GE(result.damage, bad.size());
   // The indexes of folders still name what the records would tell.

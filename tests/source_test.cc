@@ -118,12 +118,12 @@ TEST(Stream, JoinsPiecesAndKnowsItsHoles) {
       std::make_shared<MemorySource>("abcdefghijklmnopqrstuvwxyz", std::vector<ByteRange>{{22, 2}});
   // 4 bytes of source, 3 unknown, 2 inline, 6 of source of which 2 are overwritten and 2 are bad.
   const Pieces pieces = {{range, 2, 4}, {unknown, 0, 3}, {inline_bytes, 1, 2}, {range, 18, 40}};
-  const StreamReader stream(source, pieces, "XYZ", 20, 15, {{18, 2}});
-  EXPECT_EQ(stream.known_holes(),
-            (std::vector<Hole>{{4, 3, Hole::Why::unknown}, {9, 2, Hole::Why::overwritten}}));
+  const StreamReader stream(source, pieces, "XYZ", 20, 15, {{9, 2, Loss::Cause::overwritten}});
+  EXPECT_EQ(stream.known_losses(),
+            (Losses{{4, 3, Loss::Cause::not_known}, {9, 2, Loss::Cause::overwritten}}));
   std::string out(25, '?');
   const auto bytes = std::as_writable_bytes(std::span(out));
-  EXPECT_EQ(stream.read(0, bytes), (std::vector<Hole>{{13, 2, Hole::Why::unreadable}}));
+  EXPECT_EQ(stream.read(0, bytes), (Losses{{13, 2, Loss::Cause::unreadable}}));
   std::string expected = "cdef" + std::string(3, '\0') + "YZ" + std::string(2, '\0') + "uv";
   expected.resize(25, '\0');
   EXPECT_EQ(out, expected);
@@ -139,7 +139,7 @@ TEST(Stream, JoinsPiecesAndKnowsItsHoles) {
 TEST(Stream, PiecesThatEndEarlyLeaveAHole) {
   const auto source = std::make_shared<MemorySource>("abc");
   const StreamReader stream(source, {{range, 0, 2}}, "", 10, 10, {});
-  EXPECT_EQ(stream.known_holes(), (std::vector<Hole>{{2, 8, Hole::Why::unknown}}));
+  EXPECT_EQ(stream.known_losses(), (Losses{{2, 8, Loss::Cause::not_known}}));
 }
 
 }  // namespace

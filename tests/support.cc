@@ -51,7 +51,8 @@ Outcome shell(const std::string& command) {
 }
 
 Outcome undershelf(const std::vector<std::string>& arguments) {
-  std::string command = quoted(UNDERSHELF_PROGRAM);
+  // Wide enough that nothing is cut or broken into lines.
+  std::string command = "COLUMNS=1000 " + quoted(UNDERSHELF_PROGRAM);
   for (const std::string& argument : arguments) command += " " + quoted(argument);
   return shell(command);
 }
@@ -94,6 +95,26 @@ ReadResult MemorySource::read(uint64_t offset, std::span<std::byte> out) const {
     result.bad.push_back({offset + there.length, out.size() - there.length});
   }
   return result;
+}
+
+std::string faults_of_bag(const std::string& folder) {
+  const Outcome hashes = shell("cd " + quoted(folder) +
+                               " && sha256sum -c --quiet --strict tagmanifest-sha256.txt && "
+                               "{ [ ! -s manifest-sha256.txt ] || "
+                               "sha256sum -c --quiet --strict manifest-sha256.txt; }");
+  if (hashes.code != 0) return "hashes: " + hashes.out + hashes.err;
+  const Outcome listed = shell("cd " + quoted(folder) + " && cut -c67- manifest-sha256.txt | sort");
+  const Outcome there = shell("cd " + quoted(folder) + " && find data -type f | sort");
+  if (listed.out != there.out) return "listed:\n" + listed.out + "there:\n" + there.out;
+  if (read_file(folder + "/bagit.txt") !=
+      "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n") {
+    return "bagit.txt";
+  }
+  const Outcome sum = shell("cd " + quoted(folder) +
+                            " && find data -type f -printf '%s\\n' | awk '{ b += $1; n++ } END "
+                            "{ printf \"Payload-Oxum: %d.%d\", b, n }'");
+  if (read_file(folder + "/bag-info.txt").find(sum.out + "\n") == std::string::npos) return sum.out;
+  return {};
 }
 
 void put16(std::string& image, size_t at, unsigned value) {

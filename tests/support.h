@@ -33,7 +33,7 @@ struct Outcome {
   std::vector<Json> lines() const;  // standard output as JSON Lines
 };
 
-// Runs the built program with these arguments.
+// Runs the built program with these arguments, as in a very wide terminal.
 Outcome undershelf(const std::vector<std::string>& arguments);
 // Runs a command line in a shell.
 Outcome shell(const std::string& command);
@@ -60,6 +60,11 @@ class MemorySource : public Source {
   std::string bytes_;
   std::vector<ByteRange> bad_;
 };
+
+// What is wrong with a bag by RFC 8493, found out with nothing of the program: each file of the
+// payload in the manifest and each of the manifest there, all hashes right, the tag manifest too,
+// the sum of bytes and files as bag-info.txt says. Empty if it is valid.
+std::string faults_of_bag(const std::string& folder);
 
 // Little-endian numbers inside an image.
 void put16(std::string& image, size_t at, unsigned value);

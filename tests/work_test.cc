@@ -28,14 +28,30 @@ TEST(Claims, AreFoundAndDisputesCounted) {
   EXPECT_EQ(claims.at_or_after(150)->entry, 3);
   EXPECT_EQ(claims.at_or_after(219)->range, (ByteRange{150, 70}));
   EXPECT_EQ(claims.at_or_after(310), nullptr);
-  EXPECT_EQ(claims.disputed().at(1), 40U);
-  EXPECT_EQ(claims.disputed().at(3), 30U);
-  EXPECT_EQ(claims.disputed().at(4), 10U);
-  EXPECT_FALSE(claims.disputed().contains(2));
+  const auto disputed = [&](int64_t entry) {
+    uint64_t bytes = 0;
+    claims.each_dispute({0, 1000}, entry, [&](const ByteRange& shared) { bytes += shared.length; });
+    return bytes;
+  };
+  EXPECT_EQ(disputed(1), 40U);
+  EXPECT_EQ(disputed(3), 30U);
+  EXPECT_EQ(disputed(4), 10U);
+  EXPECT_EQ(disputed(2), 0U);
   uint64_t held = 0;
   claims.each_overlap({140, 165},
                       [&](const Claim&, const ByteRange& shared) { held += shared.length; });
   EXPECT_EQ(held, 10U + 70U + 5U);
+}
+
+// Two names of one content, as mastering programs write them, were called damaged.
+TEST(Claims, OfTwoThatShareAllTheyClaimAreNoDispute) {
+  EXPECT_TRUE(claims_of({{{100, 50}, 1}, {{300, 10}, 1}, {{100, 50}, 2}, {{300, 10}, 2}})
+                  .disputes()
+                  .empty());
+  // Two chains that run together share only their ends.
+  EXPECT_EQ(
+      claims_of({{{100, 50}, 1}, {{300, 10}, 1}, {{200, 50}, 2}, {{300, 10}, 2}}).disputes().size(),
+      1U);
 }
 
 const ClusterGrid kGrid{1000, 10, 1200};  // 20 clusters of 10 bytes
@@ -84,6 +100,8 @@ TEST(Placing, ThePlaceBelongsToWhoCameLast) {
   EXPECT_EQ(map.at_or_after(290).range.length, 0U);
 }
 
+using Cause = Loss::Cause;
+
 Facts lost(uint64_t size) {
   Facts facts;
   facts.state = State::deleted;
@@ -93,11 +111,13 @@ Facts lost(uint64_t size) {
 }
 
 TEST(Rating, PromisesNoMoreThanIsKnown) {
-  const Format& png = format_by_name("a.png");
-  const Format& text = format_by_name("a.CSV");
   const Format& other = format_by_name("a.bin");
   const auto with = [](Facts facts, auto change) {
     change(facts);
+    return facts;
+  };
+  const auto with_lost = [](Facts facts, Cause cause, uint64_t bytes) {
+    facts.lost[static_cast<size_t>(cause)] = bytes;
     return facts;
   };
   Facts live;
@@ -111,46 +131,91 @@ TEST(Rating, PromisesNoMoreThanIsKnown) {
     uint64_t intact;
   } cases[] = {
       {"live and sound", live, other, Rating::whole, 100},
-      {"live, claimed twice", with(live, [](Facts& f) { f.disputed = 60; }), other, Rating::partial,
-       40},
-      {"live, chain cut", with(live, [](Facts& f) { f.missing = 60; }), other, Rating::partial, 40},
+      {"live, claimed twice", with_lost(live, Cause::disputed, 60), other, Rating::partial, 40},
+      {"live, chain cut", with_lost(live, Cause::not_known, 60), other, Rating::partial, 40},
       {"lost, free", lost(100), other, Rating::likely, 100},
-      {"lost, empty", lost(0), other, Rating::whole, 0},
-      {"lost, empty but with content", with(lost(0), [](Facts& f) { f.size_lost = true; }), other,
-       Rating::partial, 0},
-      {"lost, partly overwritten", with(lost(100), [](Facts& f) { f.overwritten = 1; }), other,
-       Rating::partial, 99},
-      {"lost, all overwritten", with(lost(100), [](Facts& f) { f.overwritten = 100; }), other,
+      {"lost, empty by its own record", lost(0), other, Rating::whole, 0},
+      {"lost, empty, perhaps renamed", with(lost(0), [](Facts& f) { f.proof = Proof::unsure; }),
+       other, Rating::likely, 0},
+      {"lost, of no known size", with(lost(0), [](Facts& f) { f.size.reset(); }), other,
        Rating::gone, 0},
-      {"lost, younger rival", with(lost(100), [](Facts& f) { f.contested = 30; }), other,
-       Rating::partial, 70},
+      {"lost, of no known size but with content",
+       with(lost(0), [](Facts& f) { f.size.reset(), f.has_place = true; }), other, Rating::partial,
+       0},
+      {"lost, partly overwritten", with_lost(lost(100), Cause::overwritten, 1), other,
+       Rating::partial, 99},
+      {"lost, all overwritten", with_lost(lost(100), Cause::overwritten, 100), other, Rating::gone,
+       0},
+      {"lost, younger rival", with_lost(lost(100), Cause::younger, 30), other, Rating::partial, 70},
       {"lost, older rival", with(lost(100), [](Facts& f) { f.rivalled = 30; }), other,
+       Rating::likely, 100},
+      {"lost, in pieces", with_lost(lost(100), Cause::scattered, 60), other, Rating::partial, 40},
+      {"lost, inline", with(lost(100), [](Facts& f) { f.kept_inline = true; }), other,
+       Rating::whole, 100},
+      {"lost, inline in an old copy",
+       with(lost(100), [](Facts& f) { f.kept_inline = true, f.proof = Proof::old; }), other,
        Rating::likely, 100},
       {"no place", with(lost(100), [](Facts& f) { f.placement = Placement::none; }), other,
        Rating::gone, 0},
-      {"blank throughout", with(lost(100), [](Facts& f) { f.sampled = f.blank = 7; }), text,
-       Rating::gone, 0},
-      {"blank in the middle of text", with(lost(100), [](Facts& f) { f.sampled = 7, f.blank = 2; }),
-       text, Rating::partial, 100},
-      {"blank in the middle of a picture",
-       with(lost(100), [](Facts& f) { f.sampled = 7, f.blank = 2; }), png, Rating::likely, 100},
-      {"blank, of a format that may be so",
-       with(lost(100), [](Facts& f) { f.sampled = f.blank = 7; }), other, Rating::likely, 100},
+      {"stored as it is", with_lost(live, Cause::as_stored, 100), other, Rating::partial, 0},
   };
   for (const auto& c : cases) {
-    const Verdict verdict = rate(c.facts, c.format);
+    std::vector<std::string> reasons;
+    const Verdict verdict = rate(c.facts, c.format, &reasons);
     EXPECT_EQ(verdict.rating, c.rating) << c.what;
     EXPECT_EQ(verdict.intact_bytes, c.intact) << c.what;
-    EXPECT_FALSE(reasons(c.facts, c.format).empty()) << c.what;
-    EXPECT_TRUE(c.facts.overwritten == 0 || verdict.score == 0) << c.what;
+    EXPECT_FALSE(reasons.empty()) << c.what;
+    EXPECT_TRUE(c.facts.of(Cause::overwritten) == 0 || verdict.score == 0) << c.what;
+    EXPECT_EQ(rate(c.facts, c.format).score, verdict.score) << c.what;
   }
   Facts guess = lost(100);
   guess.placement = Placement::guessed;
   EXPECT_LT(rate(guess, other).score, rate(lost(100), other).score);
-  Facts other_head = lost(100);
+}
+
+TEST(Rating, SamplesSpeakAgainstWhatTheFormatRulesOut) {
+  constexpr uint64_t kCluster = 1000;
+  constexpr uint64_t kSize = 9500;
+  constexpr unsigned kAll = 7, kFirst = 1, kMiddle = 2, kLast = 4;
+  const struct {
+    const char* name;
+    unsigned blank;
+    Losses doubted;
+  } cases[] = {
+      {"a.csv", 0, {}},
+      {"a.csv", kAll, {{0, kSize, Cause::blank}}},
+      {"a.bin", kAll, {{0, kSize, Cause::blank}}},
+      {"a.bin", kMiddle, {}},
+      {"a.csv", kMiddle, {{4000, kCluster, Cause::blank}}},
+      {"a.csv", kMiddle | kLast, {{4000, 5500, Cause::blank}}},
+      {"a.jpg", kMiddle, {{4000, kCluster, Cause::blank}}},
+      {"a.jpg", kLast, {}},
+      {"a.wav", kMiddle | kLast, {}},
+      {"a.wav", kFirst, {{0, kCluster, Cause::blank}}},
+  };
+  for (const auto& c : cases) {
+    Facts facts = lost(kSize);
+    facts.sampled = kAll;
+    facts.blank = c.blank;
+    EXPECT_EQ(settled(doubted_by_samples(facts, format_by_name(c.name), kSize, kCluster), kSize),
+              c.doubted)
+        << c.name << c.blank;
+  }
+  Facts other_head = lost(kSize);
   other_head.head = HeadMatch::differs;
-  EXPECT_EQ(rate(other_head, png).rating, Rating::partial);
-  EXPECT_LE(rate(other_head, png).score, 10);
+  EXPECT_EQ(doubted_by_samples(other_head, format_by_name("a.png"), kSize, kCluster),
+            (Losses{{0, kCluster, Cause::other_content}}));
+}
+
+TEST(Losses, AreSettledByTheirFirstCause) {
+  EXPECT_EQ(
+      settled({{10, 10, Cause::younger}, {0, 12, Cause::overwritten}, {18, 50, Cause::blank}}, 40),
+      (Losses{{0, 12, Cause::overwritten}, {12, 8, Cause::younger}, {20, 20, Cause::blank}}));
+  EXPECT_EQ(settled({{5, 0, Cause::blank}, {50, 10, Cause::blank}}, 40), Losses{});
+  for (size_t i = 0; i < kLossCauses; ++i) {
+    const auto cause = static_cast<Cause>(i);
+    EXPECT_EQ(cause_named(to_text(cause)), cause);
+  }
 }
 
 TEST(Glob, StaysInItsPart) {
@@ -186,6 +251,8 @@ TEST(Filters, SizesAndDates) {
   EXPECT_EQ(size("4K").from, 4096U);
   EXPECT_EQ(size("4K").to, 4096U);
   EXPECT_EQ(size("1M..2G").to, 2ULL << 30);
+  EXPECT_EQ(size("1.5K..1T").from, 1536U);
+  EXPECT_EQ(size("1.5K..1T").to, 1ULL << 40);
   EXPECT_FALSE(size("..5").from);
   EXPECT_FALSE(size("5..").to);
   const auto utc = [](const char* text) {
@@ -198,7 +265,8 @@ TEST(Filters, SizesAndDates) {
   EXPECT_EQ(utc("2024.."), "2024-01-01T00:00:00Z ");
   EXPECT_EQ(utc("..2026-03-04T10:20"), " 2026-03-04T10:20:59.9999999Z");
   EXPECT_EQ(utc("2026-03-04T10:20:30+02:00"), "2026-03-04T08:20:30Z 2026-03-04T08:20:30.9999999Z");
-  for (const char* wrong : {"", "x", "5X", "..-1", "9..5", "99999999999999999999", "9999999999G"}) {
+  for (const char* wrong :
+       {"", "x", "5X", "..-1", "9..5", "99999999999999999999", "9999999999G", "1.5"}) {
     EXPECT_THROW(parse_sizes(wrong), Error) << wrong;
   }
   for (const char* wrong : {"", "yesterday", "2026-13", "2026-02-30", "2026-03-05..2026-03-04",

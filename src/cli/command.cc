@@ -5,9 +5,15 @@
 #include <spdlog/spdlog.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <array>
+#include <chrono>
 #include <csignal>
 #include <iostream>
 #include <sstream>
+
+#include "cli/output.h"
+#include "model/text.h"
 
 namespace undershelf::cli {
 namespace {
@@ -25,15 +31,27 @@ spdlog::logger& log() {
 std::atomic<bool> stop_flag{false};
 bool progress_shown = false;
 
-void on_interrupt(int) {
-  stop_flag.store(true);
-  std::signal(SIGINT, SIG_DFL);  // a second one ends at once
+void on_interrupt(int signal) {
+  if (!stop_flag.exchange(true)) return;
+  // Asked a second time. What is stored so far stays, as after any kill.
+  constexpr std::string_view kGoing =
+      "\nEnding at once. What was stored so far can be gone on with.\n";
+  [[maybe_unused]] const ssize_t written = ::write(STDERR_FILENO, kGoing.data(), kGoing.size());
+  std::signal(signal, SIG_DFL);
+  ::raise(signal);
+}
+
+// A message as it may go to standard error.
+std::string fitted(const std::string& sentence) {
+  const std::string text = printable(sentence);
+  const size_t width = terminal_width(STDERR_FILENO);
+  return width == 0 ? text : wrapped(text, width);
 }
 
 std::string describe(const Command& command, const po::options_description& options) {
   std::ostringstream out;
   out << "undershelf " << command.name << " " << command.arguments << "\n\n"
-      << command.summary << "\n\n"
+      << wrapped(command.summary, output_width()) << "\n\n"
       << options << "\nExample:\n  " << command.example << "\n";
   return out.str();
 }
@@ -43,7 +61,7 @@ std::string describe(const Command& command, const po::options_description& opti
 CommandLine::CommandLine(const Command& command, po::options_description options,
                          const std::vector<std::string>& positional,
                          const std::vector<std::string>& arguments) {
-  options.add_options()("quiet", "no messages but failures")("help", "this text");
+  options.add_options()("quiet", "no messages but failures")("help,h", "this text");
   po::options_description hidden;
   po::positional_options_description order;
   for (const std::string& name : positional) {
@@ -58,12 +76,17 @@ CommandLine::CommandLine(const Command& command, po::options_description options
                 fmt::format("{} `undershelf {} --help` tells what it takes.", what, command.name));
   };
   try {
-    po::store(po::command_line_parser(arguments)
-                  .options(all)
-                  .positional(order)
-                  .style(style::unix_style & ~style::allow_guessing)
-                  .run(),
-              values_);
+    const po::parsed_options parsed = po::command_line_parser(arguments)
+                                          .options(all)
+                                          .positional(order)
+                                          .style(style::unix_style & ~style::allow_guessing)
+                                          .run();
+    for (const auto& option : parsed.options) {
+      if (option.position_key >= 0) continue;
+      if (option.value.empty()) given_.emplace_back(option.string_key, std::string());
+      for (const std::string& value : option.value) given_.emplace_back(option.string_key, value);
+    }
+    po::store(parsed, values_);
   } catch (const po::unknown_option& e) {
     fail(fmt::format("There is no option {}.", e.get_option_name()));
   } catch (const po::too_many_positional_options_error&) {
@@ -105,34 +128,56 @@ void set_quiet(bool quiet) { log().set_level(quiet ? spdlog::level::err : spdlog
 void say(const std::string& sentence) {
   std::cout.flush();  // in order where both go to one terminal
   show_progress({});
-  log().info(sentence);
+  log().info(fitted(sentence));
 }
 
 void warn(const std::string& sentence) {
   std::cout.flush();
   show_progress({});
-  log().error(sentence);
+  log().error(fitted(sentence));
 }
 
 void next_step(const std::string& sentence) { say("Next: " + sentence); }
 
 void show_progress(const std::string& text) {
+  if (log().level() > spdlog::level::info) return;
+  const size_t width = terminal_width(STDERR_FILENO);
+  if (width == 0) {
+    // Into a log: not the first moment of something short, then a line a minute.
+    using Clock = std::chrono::steady_clock;
+    static Clock::time_point last = Clock::now();
+    if (text.empty() || Clock::now() - last < std::chrono::minutes(1)) return;
+    last = Clock::now();
+    log().info(printable(text));
+    return;
+  }
   if (text.empty() && !progress_shown) return;
-  static const bool terminal = ::isatty(STDERR_FILENO) != 0;
-  if (!terminal || log().level() > spdlog::level::info) return;
-  std::cerr << "\r\x1b[K" << text << std::flush;
+  // The last column stays free, or the terminal begins a new line.
+  std::cerr << "\r\x1b[K" << shortened(printable(text), width - 1) << std::flush;
   progress_shown = !text.empty();
 }
 
+namespace {
+constexpr std::array kStopping = {SIGINT, SIGTERM, SIGHUP};
+}  // namespace
+
 StopOnInterrupt::StopOnInterrupt() {
   stop_flag.store(false);
-  std::signal(SIGINT, on_interrupt);
-  std::signal(SIGTERM, on_interrupt);
+  for (const int signal : kStopping) std::signal(signal, on_interrupt);
 }
 
 StopOnInterrupt::~StopOnInterrupt() {
-  std::signal(SIGINT, SIG_DFL);
-  std::signal(SIGTERM, SIG_DFL);
+  for (const int signal : kStopping) std::signal(signal, SIG_DFL);
+}
+
+std::string CommandLine::again(std::span<const std::string> names) const {
+  std::string out;
+  for (const auto& [name, value] : given_) {
+    if (std::ranges::find(names, name) == names.end()) continue;
+    out += " --" + name;
+    if (!value.empty()) out += " " + shell_quoted(value);
+  }
+  return out;
 }
 
 const std::atomic<bool>& StopOnInterrupt::flag() const { return stop_flag; }
@@ -140,6 +185,7 @@ const std::atomic<bool>& StopOnInterrupt::flag() const { return stop_flag; }
 std::string shell_quoted(const std::string& text) {
   constexpr std::string_view kPlain =
       "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,+@%";
+  if (text.starts_with('-')) return shell_quoted("./" + text);  // or it is taken for an option
   if (!text.empty() && text.find_first_not_of(kPlain) == std::string::npos) return text;
   std::string out = "'";
   for (const char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);

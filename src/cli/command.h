@@ -41,22 +41,28 @@ class CommandLine {
   std::string text(const std::string& name) const;  // empty if not given
   // All values of an option, repeated or with commas.
   std::vector<std::string> list(const std::string& name) const;
-  const po::variables_map& values() const { return values_; }
+  // The options of `names` as they were given, ready to be typed again: " --state deleted".
+  std::string again(std::span<const std::string> names) const;
 
  private:
   po::variables_map values_;
+  std::vector<std::pair<std::string, std::string>> given_;  // option and value, in order
   bool help_given_ = false;
 };
 
-// To standard error. Warnings and next steps are held back by --quiet, failures are not.
+// To standard error, fitted to the terminal; what may steer it is shown escaped. Messages and next
+// steps are held back by --quiet, warnings and failures are not.
 void say(const std::string& sentence);
 void warn(const std::string& sentence);
 void next_step(const std::string& sentence);
 void set_quiet(bool quiet);
-// One line that overwrites itself; only on a terminal. Empty: clears it.
+// One line that overwrites itself and fits the terminal, or a plain line a minute where standard
+// error is none. Empty: clears it.
 void show_progress(const std::string& text);
+// Columns of the terminal that a descriptor is; 0 if it is none.
+size_t terminal_width(int descriptor);
 
-// Set by Ctrl-C while a StopOnInterrupt lives.
+// Set by Ctrl-C, or when the terminal is closed, while a StopOnInterrupt lives.
 class StopOnInterrupt {
  public:
   StopOnInterrupt();

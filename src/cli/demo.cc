@@ -117,7 +117,7 @@ void work_deeply(Work& work) {
   work.then({"scan", work.source, "--shelf", work.shelf, "--depth", "deep"});
   work.then({"volumes", work.shelf});
   work.then({"tree", work.shelf, "--state", "former", "--path", "**/*png"});
-  work.then({"export", work.shelf, "--to", work.bag, "--state", "former", "--rating", "likely"});
+  work.then({"export", work.shelf, "--to", work.bag, "--state", "former", "--rating", "likely+"});
 }
 
 void work_quickly(Work& work) {
@@ -127,7 +127,7 @@ void work_quickly(Work& work) {
   work.then({"volumes", shelf});
   work.then({"list", shelf, "--state", "deleted", "--kind", "file", "--limit", "12"});
   work.then({"tree", shelf, "--state", "deleted"});
-  work.then({"list", shelf, "--state", "deleted", "--rating", "likely", "--count"});
+  work.then({"list", shelf, "--state", "deleted", "--rating", "likely+", "--count"});
   work.then({"show", shelf, pick(shelf, "likely")});
   work.then({"peek", shelf, pick(shelf, "likely"), "--bytes", "200"});
   work.then({"export", shelf, "--to", work.bag, "--state", "deleted"});

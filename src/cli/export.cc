@@ -1,19 +1,28 @@
 // `undershelf export`: what was selected, into a bag.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <chrono>
+#include <iostream>
+
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
 #include "exporting/bag.h"
 #include "exporting/content.h"
 #include "exporting/protect.h"
+#include "exporting/target.h"
+#include "model/text.h"
 
 namespace undershelf::cli {
+namespace {
 
-int run_export(const Command& self, const std::vector<std::string>& arguments) {
+po::options_description export_options() {
   po::options_description options("Options");
   options.add_options()("to", po::value<std::string>()->value_name("DIR"),
-                        "a new or empty folder, which becomes the bag")               //
+                        "a new or empty folder, which becomes the bag")  //
+      ("format", po::value<std::string>()->value_name("FORMAT"),
+       "of the account: table (the default) or jsonl")                                //
       ("resume", "go on with an export that was interrupted; what is right is kept")  //
       ("read-back", "read each file from the target again, and compare")              //
       ("even-gone", "files rated gone as well")                                       //
@@ -23,19 +32,24 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
       ("original-paths", "files in trash folders where those say they were")  //
       ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
   add_filters(options);
-  const CommandLine line(self, options, {"SHELF"}, arguments);
-  if (line.help_given()) return kDone;
+  return options;
+}
+
+// All that says what is exported and how, ready to be given again.
+std::string selection_again(const CommandLine& line) {
+  static const std::vector<std::string> kTold = {"even-gone", "forks", "original-paths", "limit",
+                                                 "sort"};
+  return filters_again(line) + line.again(kTold);
+}
+
+ExportOptions read_options(const CommandLine& line) {
   ExportOptions to;
   to.directory = line.text("to");
   if (to.directory.empty()) {
     throw Error(Failure::usage, "Say where the files are to go, with --to DIR.");
   }
-  const std::string path = line.text("SHELF");
-  const Shelf shelf = Shelf::open_to_read(path);
-  const Selection selection = read_filters(line, shelf);
-  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
-  refuse_on_source("target", to.directory,
-                   line.has("source") ? line.text("source") : shelf.source().path);
+  to.described = printable(selection_again(line));
+  if (to.described.starts_with(' ')) to.described.erase(0, 1);
   to.even_gone = line.has("even-gone");
   if (line.has("forks")) {
     require_known("--forks", line.text("forks"), {"double", "plain", "skip"});
@@ -46,37 +60,113 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   to.original_paths = line.has("original-paths");
   to.resume = line.has("resume");
   to.read_back = line.has("read-back");
+  return to;
+}
+
+// The line that is shown while files are written.
+class ExportLine {
+ public:
+  std::string operator()(uint64_t done, uint64_t total) const {
+    std::string text = fmt::format("{} of {} ({} %)", table_size(done), table_size(total),
+                                   total == 0 ? 100 : std::min<uint64_t>(100, done * 100 / total));
+    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - started_;
+    const double rate = static_cast<double>(done) / std::max(passed.count(), 1e-3);
+    if (passed.count() > 0.5 && rate > 0) {
+      text += fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
+                          duration(static_cast<double>(total - std::min(total, done)) / rate));
+    }
+    return text;
+  }
+
+ private:
+  std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
+};
+
+void say_account(const ExportResult& result, const std::string& from, const std::string& to) {
+  say(fmt::format("From {} to {}:", from, to));
+  const auto part = [](const char* what, const FileSum& sum) {
+    say(fmt::format("  {:<22} {:>7}  {:>10}", what, sum.files, table_size(sum.bytes)));
+  };
+  part("selected", result.selected);
+  part("written in full", result.full);
+  if (result.with_gaps.files > 0) part("written with gaps", result.with_gaps);
+  if (result.gone.files > 0) part("left out: gone", result.gone);
+  if (result.too_large.files > 0) part("left out: too large", result.too_large);
+  if (result.failed.files > 0) {
+    part(result.stopped ? "left out: not reached" : "left out: failed", result.failed);
+  }
+  if (result.kept > 0) {
+    say(fmt::format("{} of those written {} there already, and right.", result.kept,
+                    result.kept == 1 ? "was" : "were"));
+  }
+  if (result.with_gaps.files > 0) say("Which bytes are missing, exported.jsonl lists.");
+  if (result.renamed > 0) {
+    say(fmt::format("{} had to be given other names; exported.jsonl has the true ones.",
+                    counted(result.renamed, "file")));
+  }
+  if (result.gone.files > 0) say("--even-gone takes what is in the place of gone files now.");
+}
+
+void print_account(const ExportResult& result, const std::string& from, const std::string& to) {
+  Line line(Line::Form::json);
+  line.begin();
+  line.text("from", from);
+  line.text("to", to);
+  const auto part = [&](const std::string& name, const FileSum& sum) {
+    line.number(name, static_cast<int64_t>(sum.files));
+    line.number(name + "_bytes", static_cast<int64_t>(sum.bytes));
+  };
+  part("selected", result.selected);
+  part("written_in_full", result.full);
+  part("written_with_gaps", result.with_gaps);
+  part("left_out_gone", result.gone);
+  part("left_out_too_large", result.too_large);
+  part("left_out_failed", result.failed);
+  line.number("kept", static_cast<int64_t>(result.kept));
+  line.number("renamed", static_cast<int64_t>(result.renamed));
+  line.boolean("stopped", result.stopped);
+  line.list("failures", result.failures);
+  std::cout << line.end();
+}
+
+}  // namespace
+
+int run_export(const Command& self, const std::vector<std::string>& arguments) {
+  const CommandLine line(self, export_options(), {"SHELF"}, arguments);
+  if (line.help_given()) return kDone;
+  ExportOptions to = read_options(line);
+  const std::string format = read_format(line, {"table", "jsonl"});
+  const std::string path = line.text("SHELF");
+  to.shelf_path = path;
+  const Shelf shelf = Shelf::open_to_read(path);
+  const Selection selection = read_filters(line, shelf);
+  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
+  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
+  refuse_on_source("target", to.directory, source_path);
+  require_writable_parent(to.directory);
   const StopOnInterrupt interrupt;
   to.stop = &interrupt.flag();
-  to.progress = [](uint64_t done, uint64_t total) {
-    show_progress(fmt::format("{} of {} ({} %)", table_size(done), table_size(total),
-                              total == 0 ? 100 : done * 100 / total));
+  to.progress = [shown = ExportLine()](uint64_t done, uint64_t total) {
+    show_progress(shown(done, total));
   };
   const ExportResult result = export_bag(shelf, source, selection, to);
   show_progress({});
 
-  for (const std::string& failure : result.failed) warn(failure);
-  if (result.stopped) warn("Stopped. What was done is kept and listed.");
-  std::string closing =
-      fmt::format("{} file{}, {}, in {}.", result.files, result.files == 1 ? "" : "s",
-                  table_size(result.bytes), to.directory);
-  if (result.kept > 0) {
-    closing += fmt::format(" {} of them were there already, and right.", result.kept);
+  for (const std::string& failure : result.failures) warn(failure);
+  if (format == "jsonl") {
+    print_account(result, source_path, to.directory);
+  } else {
+    say_account(result, source_path, to.directory);
   }
-  if (result.with_holes > 0) {
-    closing += fmt::format(" {} of them lack{} bytes; exported.jsonl lists which.",
-                           result.with_holes, result.with_holes == 1 ? "s" : "");
+  if (result.stopped) {
+    warn("Stopped. What was done is kept and listed.");
+    next_step(fmt::format("undershelf export {} --to {} --resume{}", shell_quoted(path),
+                          shell_quoted(to.directory), selection_again(line)));
+    return kIncomplete;
   }
-  if (result.renamed > 0) {
-    closing += fmt::format(" {} had to be given other names.", result.renamed);
-  }
-  if (result.gone_left_out > 0) {
-    closing +=
-        fmt::format(" {} rated gone were left out (--even-gone takes them).", result.gone_left_out);
-  }
-  say(closing);
   next_step(fmt::format("cd {} && sha256sum -c manifest-sha256.txt", shell_quoted(to.directory)));
-  const bool complete = result.failed.empty() && !result.stopped && result.with_holes == 0;
+  const bool complete =
+      result.failures.empty() && result.failed.files == 0 && result.with_gaps.files == 0;
   return complete ? kDone : kIncomplete;
 }
 

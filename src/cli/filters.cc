@@ -1,7 +1,9 @@
 #include "cli/filters.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include <algorithm>
 #include <charconv>
 
 #include "content/types.h"
@@ -24,34 +26,48 @@ std::string without_dot(const std::string& extension) {
 
 }  // namespace
 
-void add_filters(po::options_description& options) {
-  po::options_description filters("Filters (several values are alternatives)");
-  filters.add_options()                                                                //
-      ("name", po::value<List>()->value_name("GLOB"), "whole name; * and ? as usual")  //
+void add_filters(po::options_description& options, Sorted sorted) {
+  po::options_description filters("Filters (several values of one are alternatives)");
+  filters.add_options()  //
+      ("name", po::value<List>()->value_name("GLOB"),
+       "whole name, now or before; * and ? as usual")  //
       ("path", po::value<List>()->value_name("GLOB"),
-       "whole path; * and ? stay within a part, ** crosses parts")             //
-      ("match-case", "upper and lower case differ in names and paths")         //
-      ("ext", po::value<List>()->value_name("EXT"), "extension, such as csv")  //
+       "whole path, now or before; * and ? stay within a part, ** crosses parts")  //
+      ("match-case", "upper and lower case differ in names and paths")             //
+      ("ext", po::value<List>()->value_name("EXT"), "extension, such as csv")      //
       ("type", po::value<List>()->value_name("TYPE"),
-       "picture, document, video, audio, archive, mail, database, other")      //
-      ("size", po::value<List>()->value_name("A..B"), "bytes; K, M, G: 1024")  //
-      ("modified", po::value<List>()->value_name("A..B"), "dates, such as 2026-03-01..2026-03-31")
-      //
-      ("created", po::value<List>()->value_name("A..B"), "likewise")   //
-      ("accessed", po::value<List>()->value_name("A..B"), "likewise")  //
-      ("deleted", po::value<List>()->value_name("A..B"), "likewise")   //
+       "picture, document, video, audio, archive, mail, database, other")                   //
+      ("size", po::value<List>()->value_name("A..B"), "bytes; K, M, G, T count in 1024")    //
+      ("modified", po::value<List>()->value_name("A..B"), "dates: 2026-03-01..2026-03-31")  //
+      ("created", po::value<List>()->value_name("A..B"), "likewise")                        //
+      ("accessed", po::value<List>()->value_name("A..B"), "likewise")                       //
+      ("deleted", po::value<List>()->value_name("A..B"), "likewise")                        //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
-       "of the dates in filters, such as Europe/Oslo; UTC if not given")                  //
+       "of dates in filters and tables; the shelf's if not given")                        //
       ("state", po::value<List>()->value_name("STATE"), "live, deleted, former, carved")  //
-      ("rating", po::value<std::string>()->value_name("RATING"),
-       "whole, likely, partial, gone: this or better")                                       //
-      ("volume", po::value<List>()->value_name("N"), "volume ids, as in `volumes`")          //
-      ("kind", po::value<List>()->value_name("KIND"), "file, folder")                        //
-      ("id", po::value<List>()->value_name("N"), "entry ids")                                //
-      ("system", "a file system's own files too")                                            //
-      ("sort", po::value<std::string>()->value_name("FIELD"), "instead of volume and path")  //
+      ("rating", po::value<List>()->value_name("RATING"),
+       "whole, likely, partial, gone: just these; likely+: this or better")                   //
+      ("trashed", "only what lies in a trash folder")                                         //
+      ("volume", po::value<List>()->value_name("N"), "volume ids, as in `volumes`")           //
+      ("kind", po::value<List>()->value_name("KIND"), "file, folder")                         //
+      ("id", po::value<List>()->value_name("N"), "entry ids; a folder brings what is in it")  //
+      ("system", "a file system's own files too")                                             //
       ("limit", po::value<std::string>()->value_name("N"), "at most so many");
+  if (sorted == Sorted::yes) {
+    filters.add_options()("sort", po::value<std::string>()->value_name("FIELD"),
+                          fmt::format("instead of volume and path; -FIELD: backwards. Fields: {}",
+                                      fmt::join(sort_fields(), ", "))
+                              .c_str());
+  }
   options.add(filters);
+}
+
+std::string filters_again(const CommandLine& line) {
+  static const std::vector<std::string> kFilters = {
+      "name",     "path",    "match-case", "ext",     "type",      "size",
+      "modified", "created", "accessed",   "deleted", "time-zone", "state",
+      "rating",   "trashed", "volume",     "kind",    "id",        "system"};
+  return line.again(kFilters);
 }
 
 int64_t read_id(const std::string& text) {
@@ -64,13 +80,18 @@ int64_t read_id(const std::string& text) {
   return id;
 }
 
-uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise) {
-  if (!line.has(option)) return otherwise;
-  const Between<uint64_t> value = parse_sizes(line.text(option));
-  if (!value.from || value.from != value.to) {
-    throw Error(Failure::usage, fmt::format("--{} takes one number of bytes.", option));
+uint64_t read_number(const std::string& option, const std::string& text) {
+  uint64_t number = 0;
+  const auto [rest, error] = std::from_chars(text.data(), text.data() + text.size(), number);
+  if (error != std::errc{} || rest != text.data() + text.size() || number > INT64_MAX) {
+    throw Error(Failure::usage,
+                fmt::format("--{} takes a whole number, such as 30, and not `{}`.", option, text));
   }
-  return *value.from;
+  return number;
+}
+
+uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise) {
+  return line.has(option) ? parse_bytes("--" + option, line.text(option)) : otherwise;
 }
 
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known) {
@@ -79,16 +100,53 @@ std::string read_format(const CommandLine& line, const std::vector<std::string>&
   return line.text("format");
 }
 
-Zone read_zone(const CommandLine& line) {
-  if (!line.has("time-zone")) return {};
-  const std::optional<Zone> zone = Zone::named(line.text("time-zone"));
+Zone zone_named(const std::string& name) {
+  const std::optional<Zone> zone = Zone::named(name);
   if (!zone) {
     throw Error(Failure::usage,
-                fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.",
-                            line.text("time-zone")));
+                fmt::format("There is no time zone `{}`. Write it like Europe/Oslo.", name));
   }
   return *zone;
 }
+
+ShownZone read_zone(const CommandLine& line, const Shelf& shelf) {
+  const std::string name =
+      line.has("time-zone") ? line.text("time-zone") : shelf.reading().time_zone;
+  return {name, zone_named(name)};
+}
+
+namespace {
+
+// Ratings as users write them: just these, or one and better.
+std::vector<std::string> read_ratings(const CommandLine& line) {
+  static const std::vector<std::string> kBestFirst = {"whole", "likely", "partial", "gone"};
+  std::vector<std::string> ratings;
+  for (std::string value : line.list("rating")) {
+    const bool or_better = value.ends_with('+');
+    if (or_better) value.pop_back();
+    require_known("--rating", value, kBestFirst);
+    const auto at = std::ranges::find(kBestFirst, value);
+    ratings.insert(ratings.end(), or_better ? kBestFirst.begin() : at, at + 1);
+  }
+  return ratings;
+}
+
+void require_volume(const Shelf& shelf, int64_t id) {
+  const std::vector<VolumeRecord> volumes = shelf.volumes(false);
+  if (std::ranges::find(volumes, id, &VolumeRecord::id) != volumes.end()) return;
+  throw Error(Failure::usage,
+              fmt::format("The shelf has no volume {}. `undershelf volumes` shows their ids.", id));
+}
+
+void read_order(const CommandLine& line, Selection& selection) {
+  std::string field = line.text("sort");
+  selection.descending = field.starts_with('-');
+  if (selection.descending) field.erase(0, 1);
+  require_known("--sort", field, sort_fields());
+  selection.sort = field;
+}
+
+}  // namespace
 
 Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   Selection s;
@@ -101,26 +159,24 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   s.types = known_list(line, "type", {type_names().begin(), type_names().end()});
   s.states = known_list(line, "state", {"live", "deleted", "former", "carved"});
   s.kinds = known_list(line, "kind", {"file", "folder"});
-  if (line.has("rating")) {
-    require_known("--rating", line.text("rating"), {"whole", "likely", "partial", "gone"});
-    s.rating = line.text("rating");
-  }
+  s.ratings = read_ratings(line);
   for (const std::string& size : line.list("size")) s.sizes.push_back(parse_sizes(size));
-  const Zone zone = read_zone(line);
+  const Zone zone = read_zone(line, shelf).zone;
   for (const std::string& t : line.list("modified")) s.modified.push_back(parse_times(t, zone));
   for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, zone));
   for (const std::string& t : line.list("accessed")) s.accessed.push_back(parse_times(t, zone));
   for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone));
-  for (const std::string& id : line.list("volume")) s.volumes.push_back(read_id(id));
+  for (const std::string& id : line.list("volume")) {
+    s.volumes.push_back(read_id(id));
+    require_volume(shelf, s.volumes.back());
+  }
   for (const std::string& id : line.list("id")) {
     s.ids.push_back(resolve_id(shelf, read_id(id)));
   }
+  s.trashed = line.has("trashed");
   s.system = line.has("system");
-  if (line.has("sort")) {
-    require_known("--sort", line.text("sort"), sort_fields());
-    s.sort = line.text("sort");
-  }
-  if (line.has("limit")) s.limit = static_cast<uint64_t>(read_id(line.text("limit")));
+  if (line.has("sort")) read_order(line, s);
+  if (line.has("limit")) s.limit = read_number("limit", line.text("limit"));
   return s;
 }
 

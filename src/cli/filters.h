@@ -6,15 +6,29 @@
 
 namespace undershelf::cli {
 
+// Whether a command's rows can be put into another order.
+enum class Sorted { no, yes };
 // Adds the filters to a command's options.
-void add_filters(po::options_description& options);
+void add_filters(po::options_description& options, Sorted sorted = Sorted::yes);
+// The filters as they were given, to be used in the next call: " --state deleted".
+std::string filters_again(const CommandLine& line);
 // What they say. Throws Error (usage). Ids are resolved to the entries they were merged into.
 Selection read_filters(const CommandLine& line, const Shelf& shelf);
 
 // The value of --format, which must be one of `known`; the first of them if not given.
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known);
-// The zone that --time-zone names; UTC if not given.
-Zone read_zone(const CommandLine& line);
+// Throws Error (usage) if there is no zone of that name.
+Zone zone_named(const std::string& name);
+// The zone in which times are shown and read: that of --time-zone, or else the shelf's.
+struct ShownZone {
+  std::string name;
+  Zone zone;
+};
+ShownZone read_zone(const CommandLine& line, const Shelf& shelf);
+// Says how many rows --limit keeps from being shown, if any.
+void tell_left_out(const Shelf& shelf, Selection selection);
+// A whole number that an option takes.
+uint64_t read_number(const std::string& option, const std::string& text);
 // The one size an option gives, in bytes; `otherwise` if it is not given.
 uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise);
 int64_t read_id(const std::string& text);

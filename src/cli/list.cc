@@ -11,49 +11,25 @@
 namespace undershelf::cli {
 namespace {
 
-template <typename Value>
-Json or_null(const std::optional<Value>& value) {
-  return value ? Json(*value) : Json(nullptr);
-}
-
-Json to_json(const Row& row) {
-  return {{"id", row.id},
-          {"volume", or_null(row.volume)},
-          {"path", row.path},
-          {"path_exact", row.path_exact},
-          {"name", row.name},
-          {"kind", row.kind},
-          {"stream", or_null(row.stream)},
-          {"state", row.state},
-          {"marked_deleted", row.marked_deleted},
-          {"size", or_null(row.size)},
-          {"created", json_time(row.created)},
-          {"modified", json_time(row.modified)},
-          {"accessed", json_time(row.accessed)},
-          {"deleted", json_time(row.deleted)},
-          {"original_path", or_null(row.original_path)},
-          {"type", or_null(row.type)},
-          {"rating", or_null(row.rating)},
-          {"score", or_null(row.score)},
-          {"intact_bytes", or_null(row.intact_bytes)},
-          {"raw_name", row.raw_name.empty() ? Json(nullptr) : Json(to_hex(row.raw_name))}};
-}
-
-uint64_t print_table(const Shelf& shelf, const Selection& selection) {
+// Prints a table; the first rows tell whether it has to be narrow.
+uint64_t print_table(const Shelf& shelf, const Selection& selection, const ShownZone& zone) {
+  // Where there is little room, a day says enough of when.
+  constexpr size_t kNarrow = 100;
+  constexpr size_t kDay = 10;
+  const bool narrow = output_width() < kNarrow;
+  if (zone.name != "UTC") std::cout << "Times are those of " << printable(zone.name) << ".\n";
   Table table({{"ID", Table::Align::right},
                {"STATE"},
                {"RATING"},
-               {"SCORE", Table::Align::right},
                {"SIZE", Table::Align::right},
-               {"MODIFIED"},
-               {"PATH"}});
+               {zone.name == "UTC" && !narrow ? "MODIFIED (UTC)" : "MODIFIED"},
+               {"PATH", Table::Align::left, true}});
   uint64_t count = 0;
   each_row(shelf, selection, [&](const Row& row) {
-    const bool folder = row.kind == "folder" && !row.stream;
-    table.add({fmt::format("{}", row.id), row.state, row.rating.value_or(""),
-               row.score ? fmt::format("{}", *row.score) : "",
-               row.size_known() ? table_size(*row.size) : "", table_time(row.modified),
-               row.path + (folder ? "/" : "")});
+    const std::string time = table_time(row.modified, zone.zone);
+    table.add({fmt::format("{}", row.id), row.state, table_rating(row.rating, row.score),
+               row.size ? table_size(*row.size) : "", narrow ? time.substr(0, kDay) : time,
+               row.path + (row.is_folder() ? "/" : "")});
     ++count;
     return true;
   });
@@ -61,12 +37,39 @@ uint64_t print_table(const Shelf& shelf, const Selection& selection) {
   return count;
 }
 
+void print_totals(const Totals& totals, const std::string& format) {
+  if (format == "table") {
+    std::cout << fmt::format("files    {}\nfolders  {}\nstreams  {}\nbytes    {}\n", totals.files,
+                             totals.folders, totals.streams, totals.bytes);
+    return;
+  }
+  RowPrinter printer(format);
+  const auto add = [&](Line& line) {
+    line.number("files", static_cast<int64_t>(totals.files));
+    line.number("folders", static_cast<int64_t>(totals.folders));
+    line.number("streams", static_cast<int64_t>(totals.streams));
+    line.number("bytes", static_cast<int64_t>(totals.bytes));
+  };
+  printer.header(add);
+  printer.print(add);
+}
+
 }  // namespace
+
+void tell_left_out(const Shelf& shelf, Selection selection) {
+  if (!selection.limit) return;
+  const uint64_t limit = *selection.limit;
+  selection.limit.reset();
+  const Totals all = total_rows(shelf, selection);
+  const uint64_t rows = all.content() + all.folders;
+  if (rows > limit) say(fmt::format("{} more fit; --limit left them out.", rows - limit));
+}
 
 int run_list(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("format", po::value<std::string>()->value_name("FORMAT"),
-                        "table (the default), csv or jsonl")("count", "only how many there are");
+                        "table (the default), csv or jsonl")(
+      "count", "only how many files, folders and bytes there are");
   add_filters(options);
   const CommandLine line(self, options, {"SHELF"}, arguments);
   if (line.help_given()) return kDone;
@@ -75,30 +78,28 @@ int run_list(const Command& self, const std::vector<std::string>& arguments) {
   const Shelf shelf = Shelf::open_to_read(path);
   const Selection selection = read_filters(line, shelf);
   if (line.has("count")) {
-    std::cout << count_rows(shelf, selection) << '\n';
+    print_totals(total_rows(shelf, selection), format);
     return kDone;
   }
   uint64_t count = 0;
   if (format == "table") {
-    count = print_table(shelf, selection);
+    count = print_table(shelf, selection, read_zone(line, shelf));
   } else {
-    CsvPrinter csv;
-    if (format == "csv") csv.header(to_json({}));
+    RowPrinter printer(format);
+    printer.header([](Line& names) { add_fields(names, Row{}); });
     each_row(shelf, selection, [&](const Row& row) {
-      if (format == "csv") {
-        csv.print(to_json(row));
-      } else {
-        print_json(to_json(row));
-      }
+      printer.print([&](Line& fields) { add_fields(fields, row); });
       ++count;
       return true;
     });
   }
   if (count == 0) {
     say("Nothing in the shelf fits these filters.");
-  } else {
-    next_step(fmt::format("undershelf show {} ID", shell_quoted(path)));
+    return kDone;
   }
+  tell_left_out(shelf, selection);
+  next_step(
+      fmt::format("undershelf export {} --to DIR{}", shell_quoted(path), filters_again(line)));
   return kDone;
 }
 

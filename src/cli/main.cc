@@ -1,10 +1,14 @@
+#include <SQLiteCpp/Exception.h>
 #include <fmt/format.h>
+#include <sqlite3.h>
 
 #include <algorithm>
 #include <array>
+#include <filesystem>
 #include <iostream>
 
 #include "cli/command.h"
+#include "cli/output.h"
 
 namespace undershelf::cli {
 
@@ -18,8 +22,7 @@ std::span<const Command> commands() {
       Command{"volumes", "SHELF [options]", "Lists the volumes that were found.",
               "undershelf volumes logger-card.shelf", run_volumes},
       Command{"list", "SHELF [filters] [options]", "Lists what was found, one line each.",
-              "undershelf list logger-card.shelf --state deleted --type picture --rating likely",
-              run_list},
+              "undershelf list logger-card.shelf --type picture --rating likely+", run_list},
       Command{"tree", "SHELF [filters] [options]", "Shows what was found as a tree of folders.",
               "undershelf tree logger-card.shelf --path 'READINGS/**'", run_tree},
       Command{"show", "SHELF ID [options]",
@@ -41,13 +44,13 @@ namespace {
 
 std::string help() {
   std::string text =
-      "Under Shelf gets files back from volumes on which they were deleted, or that were\n"
-      "formatted. It never writes to what it reads.\n\nundershelf COMMAND ...\n\n";
+      "Under Shelf gets files back from volumes on which they were deleted, or that\n"
+      "were formatted. It never writes to what it reads.\n\nundershelf COMMAND ...\n\n";
   for (const Command& command : commands()) {
-    text += fmt::format("  {:<8} {}\n", command.name, command.summary);
+    text += wrapped(fmt::format("  {:<8} {}", command.name, command.summary), 80, 11) + "\n";
   }
   return text +
-         "\n`undershelf COMMAND --help` tells more of one. `undershelf --version` prints the "
+         "\n`undershelf help COMMAND` tells more of one. `undershelf --version` prints the\n"
          "version.\n\nExample, from an image to a verified export:\n"
          "  undershelf survey card.img\n"
          "  undershelf scan card.img --shelf card.shelf\n"
@@ -63,33 +66,44 @@ ExitCode code_of(Failure failure) {
     case Failure::unavailable:
       return kUnavailable;
     case Failure::refused:
+      return kRefused;
+    case Failure::incomplete:
       break;
   }
-  return kRefused;
+  return kIncomplete;
 }
 
-}  // namespace
+// What the shelf's library met, in our words.
+int tell_shelf_failure(const SQLite::Exception& e) {
+  switch (e.getErrorCode()) {
+    case SQLITE_BUSY:
+    case SQLITE_LOCKED:
+      warn("The shelf is in use by another call just now. Try again when that has ended.");
+      return kRefused;
+    case SQLITE_FULL:
+      warn(
+          "The disk with the shelf is full. Make room there, then give the same call again: it "
+          "goes on with what is stored.");
+      return kIncomplete;
+    case SQLITE_READONLY:
+    case SQLITE_PERM:
+    case SQLITE_CANTOPEN:
+      warn("The shelf, or its folder, may not be written to. Copy it to a place that may.");
+      return kUnavailable;
+    case SQLITE_IOERR:
+      warn(
+          "The disk with the shelf failed while it was read or written. Copy the shelf to "
+          "another disk, and try again.");
+      return kUnavailable;
+    default:
+      warn("The shelf is damaged. Scan the source into a new one.");
+      return kUnavailable;
+  }
+}
 
-int run(const std::vector<std::string>& arguments) {
-  if (arguments.empty()) {
-    std::cerr << help();
-    return kUsage;
-  }
-  if (arguments[0] == "--help" || arguments[0] == "help") {
-    std::cout << help();
-    return kDone;
-  }
-  if (arguments[0] == "--version") {
-    std::cout << "undershelf " UNDERSHELF_VERSION "\n";
-    return kDone;
-  }
-  const auto command = std::ranges::find(commands(), arguments[0], &Command::name);
-  if (command == commands().end()) {
-    warn(fmt::format("There is no command `{}`. `undershelf --help` lists them.", arguments[0]));
-    return kUsage;
-  }
+int run_command(const Command& command, const std::vector<std::string>& arguments) {
   try {
-    const int code = command->run(*command, {arguments.begin() + 1, arguments.end()});
+    const int code = command.run(command, arguments);
     std::cout.flush();
     if (!std::cout) {
       warn("Standard output could not be written in full.");
@@ -99,14 +113,54 @@ int run(const std::vector<std::string>& arguments) {
   } catch (const Error& e) {
     warn(e.what());
     return code_of(e.failure());
+  } catch (const SQLite::Exception& e) {
+    return tell_shelf_failure(e);
+  } catch (const std::filesystem::filesystem_error& e) {
+    warn(
+        fmt::format("{} cannot be reached: {}. Check that it is there, and that you have the "
+                    "rights.",
+                    e.path1().string(), e.code().message()));
+    return kRefused;
   } catch (const std::bad_alloc&) {
-    warn("There is not enough memory for this.");
+    warn("There is not enough memory for this. Close other programs, or use a machine with more.");
     return kIncomplete;
   } catch (const std::exception& e) {
-    // The shelf's own library, mostly: a damaged or locked file.
-    warn(fmt::format("This could not be done: {}. Check the shelf and the free space.", e.what()));
-    return kUnavailable;
+    warn(
+        fmt::format("This ended by a fault of the program ({}). What was stored so far is kept; "
+                    "please report it.",
+                    e.what()));
+    return kIncomplete;
   }
+}
+
+}  // namespace
+
+int run(const std::vector<std::string>& arguments) {
+  if (arguments.empty()) {
+    std::cerr << help();
+    return kUsage;
+  }
+  std::vector<std::string> rest(arguments.begin() + 1, arguments.end());
+  std::string name = arguments[0];
+  const bool asks_for_help = name == "--help" || name == "-h" || name == "help";
+  if (asks_for_help && rest.empty()) {
+    std::cout << help();
+    return kDone;
+  }
+  if (name == "help") {
+    name = rest[0];
+    rest = {"--help"};
+  }
+  if (name == "--version") {
+    std::cout << "undershelf " UNDERSHELF_VERSION "\n";
+    return kDone;
+  }
+  const auto command = std::ranges::find(commands(), name, &Command::name);
+  if (command == commands().end()) {
+    warn(fmt::format("There is no command `{}`. `undershelf --help` lists them.", name));
+    return kUsage;
+  }
+  return run_command(*command, rest);
 }
 
 }  // namespace undershelf::cli

@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <chrono>
 #include <filesystem>
+#include <iostream>
+#include <memory>
 
 #include "cli/command.h"
 #include "cli/filters.h"
@@ -13,47 +15,133 @@
 #include "cli/output.h"
 #include "exporting/protect.h"
 #include "model/text.h"
+#include "scan/deep.h"
+#include "scan/inspect.h"
+#include "shelf/lock.h"
+#include "shelf/selection.h"
+#include "source/container.h"
 
 namespace undershelf::cli {
 namespace {
 
-// A new shelf, or the unfinished one of the same source.
-Shelf open_or_create(const std::string& path, const std::string& source_path, const Source& source,
-                     uint64_t skip, bool replace, Depth depth) {
-  if (!std::filesystem::exists(path))
-    return Shelf::create(path, identify(source_path, source, skip));
-  if (!Shelf::is_shelf(path)) {
+// Where an old shelf is kept that a new one takes the place of.
+std::string put_aside(const std::string& path) {
+  std::string aside;
+  for (int number = 1; aside.empty() || std::filesystem::exists(aside); ++number) {
+    aside = fmt::format("{}.old-{}", path, number);
+  }
+  std::filesystem::rename(path, aside);
+  for (const char* suffix : {"-wal", "-shm"}) {
+    if (std::filesystem::exists(path + suffix)) {
+      std::filesystem::rename(path + suffix, aside + suffix);
+    }
+  }
+  return aside;
+}
+
+// What the call asks of a shelf.
+struct Wanted {
+  std::string shelf_path, source_path;
+  uint64_t skip = 0;
+  bool replace = false;
+  Depth depth = Depth::quick;
+  Check check = Check::sample;
+  std::optional<ByteRange> range;
+  std::optional<std::string> time_zone, code_page;
+};
+
+// Throws Error (refused) if an existing shelf cannot take the scan. Changes nothing.
+void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
+  const std::string& path = wanted.shelf_path;
+  const SourceIdentity known = shelf.source();
+  if (known.skip != wanted.skip) {
+    throw Error(Failure::refused,
+                fmt::format("The shelf {} was made with --offset {}. Give the same one, or choose "
+                            "another name.",
+                            path, known.skip));
+  }
+  if (const std::string how = difference(known, source); !how.empty()) {
+    throw Error(Failure::refused,
+                fmt::format("The shelf {} describes another source: {}. Choose another name, or "
+                            "--replace it (the old one is kept beside it).",
+                            path, how));
+  }
+  const ReadingRecord reading = shelf.reading();
+  if (wanted.time_zone.value_or(reading.time_zone) != reading.time_zone ||
+      wanted.code_page.value_or(reading.code_page) != reading.code_page) {
+    throw Error(
+        Failure::refused,
+        fmt::format("The shelf {} was made with the time zone {} and the code page {}. Leave "
+                    "these options out, or choose another name.",
+                    path, reading.time_zone, reading.code_page));
+  }
+  const std::vector<ScanRecord> scans = shelf.scans();
+  const auto is_finished = [&](const ScanRecord& scan) {
+    const bool deep_enough = scan.depth == "deep" || wanted.depth == Depth::quick;
+    const bool checked = scan.check != "none" || wanted.check == Check::none;
+    return scan.state == "finished" && deep_enough && checked;
+  };
+  const bool all_there = std::ranges::any_of(scans, is_finished) &&
+                         (wanted.depth == Depth::quick || is_swept(shelf, source, wanted.range));
+  if (all_there) {
+    throw Error(
+        Failure::refused,
+        fmt::format("The shelf {} holds a finished scan of this source. List it with "
+                    "`undershelf list {}`, or scan again with --replace (the old one is kept "
+                    "beside the new one).",
+                    path, shell_quoted(path)));
+  }
+  const bool unfinished = !scans.empty() && scans.back().state != "finished";
+  say(unfinished ? "Continuing an unfinished scan." : "Adding to what is on the shelf.");
+}
+
+Shelf create(const Wanted& wanted, const Source& source) {
+  ReadingRecord reading;
+  if (wanted.time_zone) reading.time_zone = *wanted.time_zone;
+  if (wanted.code_page) reading.code_page = *wanted.code_page;
+  return Shelf::create(wanted.shelf_path, identify(wanted.source_path, source, wanted.skip),
+                       reading);
+}
+
+// A shelf with the right to write to it.
+struct LockedShelf {
+  std::unique_ptr<ShelfLock> lock;
+  Shelf shelf;
+};
+
+// A new shelf, or the one of the same source that this scan goes on with.
+LockedShelf open_or_create(const Wanted& wanted, const Source& source) {
+  const std::string& path = wanted.shelf_path;
+  std::error_code error;
+  const auto status = std::filesystem::status(path, error);
+  if (std::filesystem::is_directory(status)) {
+    throw Error(Failure::refused, fmt::format("{} is a folder. Give the name of a file.", path));
+  }
+  const bool exists =
+      std::filesystem::exists(status) && std::filesystem::file_size(path, error) > 0;
+  if (exists && !Shelf::is_shelf(path)) {
     throw Error(Failure::refused,
                 fmt::format("{} exists and is not a shelf. Nothing is overwritten: choose another "
                             "name.",
                             path));
   }
-  if (replace) {
-    for (const char* suffix : {"", "-wal", "-shm"}) std::filesystem::remove(path + suffix);
-    return Shelf::create(path, identify(source_path, source, skip));
+  if (exists && !wanted.replace) {
+    Shelf looked_at = Shelf::open_to_read(path);  // a refused call changes nothing
+    require_fitting(looked_at, source, wanted);
   }
-  Shelf shelf = Shelf::open_to_write(path);
-  if (const std::string how = difference(shelf.source(), source); !how.empty()) {
-    throw Error(Failure::refused,
-                fmt::format("The shelf {} describes another source: {}. Choose another name, or "
-                            "--replace it.",
-                            path, how));
+  auto lock = std::make_unique<ShelfLock>(path);
+  if (exists && wanted.replace) {
+    say(fmt::format("The old shelf is kept as {}.", put_aside(path)));
+    lock = std::make_unique<ShelfLock>(path);
+  } else if (exists) {
+    return {std::move(lock), Shelf::open_to_write(path)};
   }
-  const std::vector<ScanRecord> scans = shelf.scans();
-  const auto is_finished = [&](std::string_view wanted) {
-    return std::ranges::any_of(scans, [&](const ScanRecord& scan) {
-      return scan.state == "finished" && scan.depth == wanted;
-    });
-  };
-  if (is_finished("deep") || (is_finished("quick") && depth == Depth::quick)) {
-    throw Error(Failure::refused,
-                fmt::format("The shelf {} holds a finished scan of this source. List it with "
-                            "`undershelf list {}`, or scan again with --replace.",
-                            path, shell_quoted(path)));
+  try {
+    return {std::move(lock), create(wanted, source)};
+  } catch (...) {
+    if (lock) lock->drop_if_empty();
+    throw;
   }
-  say(is_finished("quick") ? "Adding to what the quick scan found."
-                           : "Continuing an unfinished scan.");
-  return shelf;
 }
 
 void require_supported(const CommandLine& line) {
@@ -83,9 +171,8 @@ ScanOptions read_options(const CommandLine& line) {
   require_supported(line);
   ScanOptions options;
   if (line.text("check") == "none") options.check = Check::none;
-  if (line.has("code-page")) options.read.code_page = line.text("code-page");
-  const CodePage known(options.read.code_page);  // refuses one that there is not
-  options.read.zone = read_zone(line);
+  if (line.has("code-page")) const CodePage known(line.text("code-page"));  // refuses what is none
+  if (line.has("time-zone")) zone_named(line.text("time-zone"));            // likewise
   options.progress = [](const std::string& what) { show_progress(what + " ..."); };
   if (line.text("depth") == "deep") options.depth = Depth::deep;
   options.systems = line.list("only");
@@ -106,13 +193,6 @@ std::optional<ByteRange> read_range(const CommandLine& line, uint64_t size) {
   return ByteRange{from / 512 * 512, to - from / 512 * 512};
 }
 
-std::string duration(double seconds) {
-  const auto whole = static_cast<uint64_t>(seconds + 0.5);
-  if (whole < 60) return fmt::format("{} s", whole);
-  if (whole < 3600) return fmt::format("{} min", (whole + 30) / 60);
-  return fmt::format("{} h {:02} min", whole / 3600, whole % 3600 / 60);
-}
-
 // The line that is shown while a sweep goes on.
 class SweepLine {
  public:
@@ -130,11 +210,9 @@ class SweepLine {
       text += fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
                           duration(static_cast<double>(left) / rate));
     }
-    text += ". Pieces found:";
-    for (const auto& [system, count] : progress.found) {
-      text += fmt::format("{} {} {}", &system == &progress.found.front().first ? "" : ",", system,
-                          count);
-    }
+    uint64_t pieces = 0;
+    for (const auto& [system, count] : progress.found) pieces += count;
+    text += fmt::format(", {} found", counted(pieces, "piece"));
     return text;
   }
 
@@ -163,19 +241,21 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
   int64_t deleted = 0;
   int64_t former = 0;
-  for (const VolumeRecord& record : shelf.volumes()) {
+  const std::vector<VolumeRecord> volumes = shelf.volumes();
+  for (const VolumeRecord& record : volumes) {
     live += record.live;
     deleted += record.deleted;
     former += record.former;
   }
   const std::string of_former =
-      former > 0 ? fmt::format(", {} files of former volumes", former) : "";
-  say(fmt::format("{} volume{}: {} living and {} deleted files{}.", result.volumes,
-                  result.volumes == 1 ? "" : "s", live, deleted, of_former));
+      former > 0 ? fmt::format(", {} of former volumes", counted(former, "file")) : "";
+  say(fmt::format("{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"), live,
+                  deleted, of_former));
+  for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");
   if (result.damage > 0) {
-    say(fmt::format("Damage was met in {} place{}; `undershelf volumes` counts it.", result.damage,
-                    result.damage == 1 ? "" : "s"));
+    say(fmt::format("Damage was met in {}; `undershelf volumes` lists it.",
+                    counted(result.damage, "place")));
   }
   return deleted + former;
 }
@@ -204,15 +284,21 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     next_step(again);
     return kIncomplete;
   }
-  if (result.volumes == 0 && depth == Depth::quick) {
-    say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
-        "gone.");
-    next_step(again);
-    return kIncomplete;
-  }
   if (result.volumes == 0) {
-    say("No volume was found, and nothing that is left of one.");
-    next_step(fmt::format("undershelf survey {}", shell_quoted(line.text("SOURCE"))));
+    for (const std::string& note : result.notes) say("Note: " + note);
+    const std::string& source = line.text("SOURCE");
+    const uint64_t skip = read_bytes(line, "offset", 0);
+    const std::string other = name_of_other_system(source, {skip, shelf.source().size});
+    if (!other.empty()) {
+      say(fmt::format("No volume was found. This looks like {}, which is not read here.", other));
+    } else if (depth == Depth::quick) {
+      say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
+          "gone.");
+      next_step(again);
+    } else {
+      say("No volume was found, and nothing that is left of one. Check that this is an image of "
+          "the whole medium, and that the copy is complete.");
+    }
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);
@@ -225,6 +311,33 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
                 ? again
                 : fmt::format("undershelf list {} --state deleted", shell_quoted(shelf_path)));
   return result.damage > 0 || result.source_is_short || result.left_out > 0 ? kIncomplete : kDone;
+}
+
+void require_no_container(const Source& source, const std::string& path) {
+  if (const auto advice = container_advice(source, path)) {
+    throw Error(Failure::unavailable,
+                *advice +
+                    " (If it is a disk all the same, overwritten with such a file, add "
+                    "--as-raw.)");
+  }
+}
+
+void print_account(const Shelf& shelf, const ScanResult& result) {
+  const Totals totals = total_rows(shelf, {});
+  Line line(Line::Form::json);
+  line.begin();
+  line.number("volumes", static_cast<int64_t>(shelf.volumes(false).size()));
+  line.number("files", static_cast<int64_t>(totals.files));
+  line.number("folders", static_cast<int64_t>(totals.folders));
+  line.number("streams", static_cast<int64_t>(totals.streams));
+  line.number("bytes", static_cast<int64_t>(totals.bytes));
+  line.number("damage", static_cast<int64_t>(result.damage));
+  line.number("left_out", static_cast<int64_t>(result.left_out));
+  line.boolean("source_is_short", result.source_is_short);
+  line.boolean("stopped", result.stopped);
+  line.number("position", result.stopped ? std::optional<uint64_t>(result.position) : std::nullopt);
+  line.list("notes", result.notes);
+  std::cout << line.end();
 }
 
 }  // namespace
@@ -251,23 +364,39 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
        "of the local times FAT keeps, such as Europe/Oslo; UTC if not given")  //
       ("code-page", po::value<std::string>()->value_name("NAME"),
        "of short names on FAT, such as ibm-850; ibm-437 if not given")  //
-      ("replace", "make a finished shelf anew");
+      ("format", po::value<std::string>()->value_name("FORMAT"),
+       "of the account: table (the default) or jsonl")                                      //
+      ("as-raw", "although the source looks like a container of a disk, or a packed copy")  //
+      ("replace", "make the shelf anew; the old one is kept beside it");
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;
-  const std::string shelf_path = line.text("shelf");
-  if (shelf_path.empty()) {
+  Wanted wanted;
+  wanted.shelf_path = line.text("shelf");
+  if (wanted.shelf_path.empty()) {
     throw Error(Failure::usage, "Say where the shelf is to be made, with --shelf FILE.");
   }
   ScanOptions scan_options = read_options(line);
-  const std::string source_path = line.text("SOURCE");
-  const uint64_t skip = read_bytes(line, "offset", 0);
-  const SourcePtr source = open_source(source_path, skip);
-  scan_options.range = read_range(line, source->size());
-  refuse_in_use(source_path, line.has("mounted-anyway"));
-  refuse_on_source("shelf", shelf_path, source_path);
+  wanted.source_path = line.text("SOURCE");
+  wanted.skip = read_bytes(line, "offset", 0);
+  const SourcePtr source = open_source(wanted.source_path, wanted.skip);
+  if (!line.has("as-raw")) require_no_container(*source, wanted.source_path);
+  scan_options.range = wanted.range = read_range(line, source->size());
+  wanted.depth = scan_options.depth;
+  wanted.check = scan_options.check;
+  wanted.replace = line.has("replace");
+  if (line.has("time-zone")) wanted.time_zone = line.text("time-zone");
+  if (line.has("code-page")) wanted.code_page = line.text("code-page");
+  refuse_in_use(wanted.source_path, line.has("mounted-anyway"));
+  refuse_on_source("shelf", wanted.shelf_path, wanted.source_path);
 
-  Shelf shelf = open_or_create(shelf_path, source_path, *source, skip, line.has("replace"),
-                               scan_options.depth);
+  LockedShelf locked = open_or_create(wanted, *source);
+  Shelf& shelf = locked.shelf;
+  const ReadingRecord reading = shelf.reading();
+  scan_options.read.code_page = reading.code_page;
+  scan_options.read.zone = zone_named(reading.time_zone);
+  scan_options.name_other = [&](const ByteRange& where) {
+    return name_of_other_system(wanted.source_path, {where.offset + wanted.skip, where.length});
+  };
   const StopOnInterrupt interrupt;
   scan_options.stop = &interrupt.flag();
   scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
@@ -275,8 +404,9 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   };
   const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
-  const bool shrunk = says_shrunk(source_path, skip, source->size());
+  const bool shrunk = says_shrunk(wanted.source_path, wanted.skip, source->size());
   const int code = conclude(shelf, result, line, scan_options.depth);
+  if (read_format(line, {"table", "jsonl"}) == "jsonl") print_account(shelf, result);
   return shrunk ? kIncomplete : code;
 }
 

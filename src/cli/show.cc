@@ -1,6 +1,7 @@
 // `undershelf show`: everything known of one entry.
 #include <fmt/format.h>
 
+#include <array>
 #include <iostream>
 
 #include "cli/command.h"
@@ -13,115 +14,159 @@
 namespace undershelf::cli {
 namespace {
 
+constexpr size_t kLabel = 15;  // columns
+
 void field(const std::string& label, const std::string& value) {
-  if (!value.empty()) std::cout << fmt::format("{:<14} {}\n", label, printable(value));
+  if (!value.empty()) print_line(fmt::format("{:<14} {}", label, value), kLabel);
 }
 
-std::string time_text(const std::optional<Time>& time) {
-  return time ? to_rfc3339(*time) : std::string();
+// As many fields as there are values, the label at the first.
+void fields(std::string label, const std::vector<std::string>& values) {
+  for (const std::string& value : values) {
+    field(label, value);
+    label.clear();
+  }
 }
 
-void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf) {
+std::string piece_text(const Piece& piece) {
+  switch (piece.kind) {
+    case Piece::Kind::range:
+      return fmt::format("{} bytes at byte {} of the source", piece.length, piece.offset);
+    case Piece::Kind::zeros:
+      return fmt::format("{} bytes that read as zeros", piece.length);
+    case Piece::Kind::unknown:
+      return fmt::format("{} bytes whose place is not known", piece.length);
+    case Piece::Kind::inline_bytes:
+      break;
+  }
+  return fmt::format("{} bytes kept in the shelf", piece.length);
+}
+
+// The first of many, and how many there are besides.
+template <typename Value, typename ToText>
+std::vector<std::string> first_of(const std::vector<Value>& values, ToText to_text) {
+  constexpr size_t kMost = 12;
+  std::vector<std::string> texts;
+  for (size_t i = 0; i < values.size() && i < kMost; ++i) texts.push_back(to_text(values[i]));
+  if (values.size() > kMost) texts.push_back(fmt::format("and {} more", values.size() - kMost));
+  return texts;
+}
+
+void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf,
+                 const ShownZone& zone) {
+  const auto time = [&](const char* label, const std::optional<Time>& t) {
+    if (t) field(label, fmt::format("{} ({})", table_time(t, zone.zone), zone.name));
+  };
   field("id", fmt::format("{}", row.id));
   field("path", row.path);
-  if (!row.path_exact)
+  if (!row.path_exact) {
     field("", "The path is not exact: a part is made up, a letter is lost, or a name may be cut.");
+  }
   if (!row.raw_name.empty()) field("stored name", to_hex(row.raw_name) + " (hex)");
   field("kind", row.kind);
-  field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : ""));
+  field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : "") +
+                     (row.trashed ? ", in a trash folder" : ""));
   for (const VolumeRecord& record : shelf.volumes(false)) {
-    if (record.id == row.volume) {
-      field("volume",
-            fmt::format("{} ({} {})", record.id, record.volume.file_system, record.volume.label));
-    }
+    if (record.id != row.volume) continue;
+    const Volume& v = record.volume;
+    field("volume", fmt::format("{} ({}{}{})", record.id, spelled(v.file_system),
+                                v.label.empty() ? "" : ", ", v.label));
   }
-  field("created", time_text(row.created));
-  field("modified", time_text(row.modified));
-  field("accessed", time_text(row.accessed));
-  field("deleted", time_text(row.deleted));
+  time("created", row.created);
+  time("modified", row.modified);
+  time("accessed", row.accessed);
+  time("deleted", row.deleted);
   field("original path", row.original_path.value_or(""));
   if (details.type_and_creator.size() == 8) {
-    field("type, creator", fmt::format("{}, {}", printable(details.type_and_creator.substr(0, 4)),
-                                       printable(details.type_and_creator.substr(4))));
+    field("type, creator", fmt::format("{}, {}", details.type_and_creator.substr(0, 4),
+                                       details.type_and_creator.substr(4)));
   }
   field("leads to", details.link_target);
-  for (const std::string& name : details.link_paths) field("also at", name);
-  for (const std::string& name : details.former_paths) field("former name", name);
-  for (const Evidence& fact : details.evidence) {
-    field("evidence", evidence_sentence(fact));
-  }
-}
-
-void print_pieces(const Pieces& pieces) {
-  constexpr size_t kMost = 12;
-  for (size_t i = 0; i < pieces.size() && i < kMost; ++i) {
-    const Piece& piece = pieces[i];
-    const std::string label = i == 0 ? "pieces" : "";
-    switch (piece.kind) {
-      case Piece::Kind::range:
-        field(label, fmt::format("{} bytes at byte {} of the source", piece.length, piece.offset));
-        break;
-      case Piece::Kind::zeros:
-        field(label, fmt::format("{} bytes that read as zeros", piece.length));
-        break;
-      case Piece::Kind::unknown:
-        field(label, fmt::format("{} bytes whose place is not known", piece.length));
-        break;
-      case Piece::Kind::inline_bytes:
-        field(label, fmt::format("{} bytes kept in the shelf", piece.length));
-        break;
-    }
-  }
-  if (pieces.size() > kMost) field("", fmt::format("and {} more", pieces.size() - kMost));
+  fields("also at", details.link_paths);
+  fields("former name", row.former_paths);
+  std::vector<std::string> facts;
+  for (const Evidence& fact : details.evidence) facts.push_back(evidence_sentence(fact));
+  fields("evidence", facts);
 }
 
 void print_stream(const Row& row, const Shelf& shelf) {
-  const RatedStream rated = load_facts(shelf, row.stream_id);
   std::cout << '\n';
   field("stream", row.stream.value_or("main"));
-  field("size", row.size_known() ? fmt::format("{} bytes", *row.size) : "not known");
+  field("size", row.size ? counted(*row.size, "byte") : "not known");
   field("type", row.type.value_or(""));
-  field("rating",
-        fmt::format("{}, score {}", row.rating.value_or("not rated yet"), row.score.value_or(0)));
-  field("intact", fmt::format("{} bytes", row.intact_bytes.value_or(0)));
-  print_pieces(load_pieces(shelf, row.stream_id));
-  if (rated.format == nullptr) return;
-  std::string label = "reasons";
-  for (const std::string& reason : reasons(rated.facts, *rated.format)) {
-    field(label, reason);
-    label = "";
+  field("rating", row.rating
+                      ? fmt::format("{}, score {}: about {} in 100 such files come back byte "
+                                    "for byte",
+                                    *row.rating, *row.score, *row.score)
+                      : "not rated yet");
+  if (row.size) field("intact", counted(row.intact_bytes.value_or(0), "byte"));
+  fields("pieces", first_of(load_pieces(shelf, row.stream_id), piece_text));
+  fields("reasons", reasons_of(shelf, row.stream_id));
+}
+
+void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf) {
+  Line line(Line::Form::json);
+  line.begin();
+  add_fields(line, row);
+  line.list("links", details.link_paths);
+  std::vector<std::string> facts;
+  for (const Evidence& fact : details.evidence) facts.push_back(evidence_sentence(fact));
+  line.list("evidence", facts);
+  line.list("reasons", row.stream_id == 0 || row.is_folder() ? std::vector<std::string>()
+                                                             : reasons_of(shelf, row.stream_id));
+  std::string pieces;
+  for (const Piece& piece : load_pieces(shelf, row.stream_id)) {
+    constexpr std::array kKinds = {"range", "zeros", "unknown", "inline"};
+    pieces += fmt::format(R"({}{{"kind":"{}","offset":{},"length":{}}})", pieces.empty() ? "" : ",",
+                          kKinds[static_cast<size_t>(piece.kind)], piece.offset, piece.length);
   }
+  line.raw("pieces", "[" + pieces + "]");
+  std::cout << line.end();
 }
 
 }  // namespace
 
 int run_show(const Command& self, const std::vector<std::string>& arguments) {
-  const po::options_description options("Options");
+  po::options_description options("Options");
+  options.add_options()("format", po::value<std::string>()->value_name("FORMAT"),
+                        "table (the default) or jsonl: an object for each stream")  //
+      ("time-zone", po::value<std::string>()->value_name("ZONE"),
+       "of the times; the shelf's if not given");
   const CommandLine line(self, options, {"SHELF", "ID"}, arguments);
   if (line.help_given()) return kDone;
+  const std::string format = read_format(line, {"table", "jsonl"});
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
+  const ShownZone zone = read_zone(line, shelf);
   Selection selection;
   const int64_t asked = read_id(line.text("ID"));
   selection.ids = {resolve_id(shelf, asked)};
   selection.system = true;
+  selection.with_contents = selection.links = false;
   if (selection.ids[0] != asked) {
     say(fmt::format("Entry {} was merged into entry {}.", asked, selection.ids[0]));
   }
+  const EntryDetails details = load_details(shelf, selection.ids[0]);
   bool first = true;
-  bool file = false;
+  bool folder = false;
+  bool readable = false;  // there is content to look into
   each_row(shelf, selection, [&](const Row& row) {
-    if (first) print_entry(row, load_details(shelf, row.id), shelf);
-    first = false;
-    if (row.size) {
-      print_stream(row, shelf);
-      file = true;
+    readable = readable || (row.size && !row.stream && row.rating != "gone");
+    folder = folder || row.kind == "folder";
+    if (format == "jsonl") {
+      print_json(row, details, shelf);
+      return true;
     }
+    if (first) print_entry(row, details, shelf, zone);
+    first = false;
+    if (!row.is_folder()) print_stream(row, shelf);
     return true;
   });
-  next_step(fmt::format(
-      "undershelf {} {} {}", file ? "peek" : "tree", shell_quoted(path),
-      file ? std::to_string(selection.ids[0]) : fmt::format("--id {}", selection.ids[0])));
+  if (folder) {
+    next_step(fmt::format("undershelf tree {} --id {}", shell_quoted(path), selection.ids[0]));
+  } else if (readable) {
+    next_step(fmt::format("undershelf peek {} {}", shell_quoted(path), selection.ids[0]));
+  }
   return kDone;
 }
 

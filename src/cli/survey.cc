@@ -10,64 +10,110 @@
 #include "cli/in_use.h"
 #include "cli/output.h"
 #include "scan/inspect.h"
+#include "source/container.h"
 
 namespace undershelf::cli {
 namespace {
 
+// A source with all that was found out about it.
+struct Surveyed {
+  std::string path;
+  uint64_t skip = 0;
+  SourcePtr source;
+  std::optional<DeviceFacts> device;
+  SourceUse use;
+  Survey found;
+  std::string other_system;  // that is not read here, on the whole of it
+  std::optional<std::string> container;
+  std::vector<SpaceSample> spaces;  // of each volume
+};
+
 // What else lies in a part that no reader of ours recognised.
-std::string other_system(const Partition& partition, const Survey& found, const std::string& path,
-                         uint64_t skip) {
-  if (partition.container || found.has_volume_in(partition.number)) return {};
-  return name_of_other_system(path, {partition.range.offset + skip, partition.range.length});
+std::string other_system(const Partition& partition, const Surveyed& s) {
+  if (partition.container || s.found.has_volume_in(partition.number)) return {};
+  return name_of_other_system(s.path, {partition.range.offset + s.skip, partition.range.length});
 }
 
-Json partition_json(const Partition& partition, const Survey& found, const std::string& other) {
-  return {{"record", "partition"},
-          {"number", partition.number},
-          {"type", partition.type},
-          {"offset", partition.range.offset},
-          {"length", partition.range.length},
-          {"name", partition.name},
-          {"bootable", partition.bootable},
-          {"recognised", found.has_volume_in(partition.number)},
-          {"other_system", other}};
+void number(Line& line, const char* name, uint64_t value) {
+  line.number(name, static_cast<int64_t>(value));
 }
 
-Json volume_json(const FoundVolume& found, const SpaceSample& space) {
-  const Volume& v = found.reader->volume();
-  return {{"record", "volume"},
-          {"partition", found.partition == 0 ? Json(nullptr) : Json(found.partition)},
-          {"file_system", v.file_system},
-          {"label", v.label},
-          {"serial", v.serial},
-          {"offset", v.offset},
-          {"length", v.length},
-          {"sector_size", v.sector_size},
-          {"cluster_size", v.cluster_size},
-          {"used", used_bytes(*found.reader)},
-          {"confidence", v.confidence},
-          {"lost_sampled", space.lost.sampled},
-          {"lost_blank", space.lost.blank},
-          {"free_sampled", space.free.sampled},
-          {"free_blank", space.free.blank},
-          {"meaning", meaning_of(space)},
-          {"notes", v.notes}};
+void print_source_json(const Surveyed& s) {
+  Line line(Line::Form::json);
+  line.begin();
+  line.text("record", "source");
+  line.text("path", s.path);
+  number(line, "size", s.source->size());
+  number(line, "sector_size", s.source->sector_size());
+  line.text("scheme", s.found.layout.scheme);
+  line.text("other_system", s.other_system);
+  line.text("container", s.container);
+  if (s.device) {
+    Line device(Line::Form::json);
+    device.begin();
+    device.text("model", s.device->model);
+    device.boolean("removable", s.device->removable);
+    device.boolean("rotating", s.device->rotating);
+    device.boolean("discards", s.device->discards);
+    device.list("mounted_for_writing", s.use.mounted_for_writing);
+    device.list("mounted_for_reading", s.use.mounted_for_reading);
+    device.list("swap", s.use.swap);
+    device.list("holders", s.use.holders);
+    const std::string& text = device.end();
+    line.raw("device", std::string_view(text).substr(0, text.size() - 1));
+  } else {
+    line.null("device");
+  }
+  line.list("notes", s.found.layout.notes);
+  std::cout << line.end();
 }
 
-Json device_json(const DeviceFacts& device, const SourceUse& use) {
-  return {{"model", device.model},
-          {"removable", device.removable},
-          {"rotating", device.rotating},
-          {"discards", device.discards},
-          {"mounted_for_writing", use.mounted_for_writing},
-          {"mounted_for_reading", use.mounted_for_reading},
-          {"swap", use.swap},
-          {"holders", use.holders}};
+void print_json(const Surveyed& s) {
+  print_source_json(s);
+  Line line(Line::Form::json);
+  for (const Partition& partition : s.found.layout.partitions) {
+    line.begin();
+    line.text("record", "partition");
+    line.number("number", partition.number);
+    line.text("type", partition.type);
+    number(line, "offset", partition.range.offset);
+    number(line, "length", partition.range.length);
+    line.text("name", partition.name);
+    line.boolean("bootable", partition.bootable);
+    line.boolean("recognised", s.found.has_volume_in(partition.number));
+    line.text("other_system", other_system(partition, s));
+    std::cout << line.end();
+  }
+  for (size_t i = 0; i < s.found.volumes.size(); ++i) {
+    const FoundVolume& found = s.found.volumes[i];
+    const Volume& v = found.reader->volume();
+    const SpaceSample& space = s.spaces[i];
+    line.begin();
+    line.text("record", "volume");
+    line.number("partition",
+                found.partition == 0 ? std::nullopt : std::optional<int>(found.partition));
+    line.text("file_system", v.file_system);
+    line.text("label", v.label);
+    line.text("serial", v.serial);
+    number(line, "offset", v.offset);
+    number(line, "length", v.length);
+    number(line, "sector_size", v.sector_size);
+    number(line, "cluster_size", v.cluster_size);
+    number(line, "used", found.reader->used_bytes());
+    line.number("confidence", v.confidence);
+    number(line, "lost_sampled", space.lost.sampled);
+    number(line, "lost_blank", space.lost.blank);
+    number(line, "free_sampled", space.free.sampled);
+    number(line, "free_blank", space.free.blank);
+    line.text("meaning", meaning_of(space));
+    line.list("notes", v.notes);
+    std::cout << line.end();
+  }
 }
 
 void print_device(const DeviceFacts& device, const SourceUse& use) {
   const auto field = [](const char* label, const std::string& value) {
-    if (!value.empty()) std::cout << fmt::format("{:<12} {}\n", label, value);
+    if (!value.empty()) print_line(fmt::format("{:<12} {}", label, value), 13);
   };
   std::cout << '\n';
   field("model", device.model);
@@ -88,72 +134,98 @@ std::string scheme_text(const Layout& layout) {
   return fmt::format("{}, in sectors of {} bytes", name, layout.sector_size);
 }
 
-std::string recognised_text(const Partition& partition, const Survey& found,
-                            const std::string& path, uint64_t skip) {
+std::string recognised_text(const Partition& partition, const Surveyed& s) {
   if (partition.container) {
-    return found.layout.scheme == "apm" ? "holds no volume" : "holds the logical volumes";
+    return s.found.layout.scheme == "apm" ? "holds no volume" : "holds the logical volumes";
   }
-  if (found.has_volume_in(partition.number)) return "yes";
-  const std::string other = other_system(partition, found, path, skip);
+  if (s.found.has_volume_in(partition.number)) return "yes";
+  const std::string other = other_system(partition, s);
   return other.empty() ? "no" : fmt::format("as {}, which is not read here", other);
 }
 
-void print_space(const FoundVolume& volume, const Source& source) {
-  const SpaceSample space = sample_space(*volume.reader, source);
-  std::cout << fmt::format(
-      "\nvolume at byte {}: {} of {} places of lost files and {} of {} of free space read as "
-      "blank.\n",
-      volume.reader->volume().offset, space.lost.blank, space.lost.sampled, space.free.blank,
-      space.free.sampled);
-  if (const std::string meaning = meaning_of(space); !meaning.empty()) std::cout << meaning << '\n';
+void print_partitions(const Surveyed& s) {
+  std::cout << '\n';
+  Table table({{"PART", Table::Align::right},
+               {"MAP SAYS", Table::Align::left, true},
+               {"OFFSET", Table::Align::right},
+               {"SIZE", Table::Align::right},
+               {"RECOGNISED"}});
+  for (const Partition& p : s.found.layout.partitions) {
+    table.add({fmt::format("{}", p.number), p.name.empty() ? p.type : p.type + ", " + p.name,
+               fmt::format("{}", p.range.offset), table_size(p.range.length),
+               recognised_text(p, s)});
+  }
+  table.print();
 }
 
-void print_table(const std::string& path, uint64_t skip, const Source& source,
-                 const Survey& found) {
-  std::cout << fmt::format("source  {}\nsize    {} ({} bytes), sectors of {} bytes\nmap     {}\n",
-                           path, table_size(source.size()), source.size(), source.sector_size(),
-                           scheme_text(found.layout));
-  if (!found.layout.partitions.empty()) {
+void print_volumes(const Surveyed& s) {
+  std::cout << '\n';
+  Table table({{"SYSTEM"},
+               {"LABEL", Table::Align::left, true},
+               {"SERIAL"},
+               {"OFFSET", Table::Align::right},
+               {"SIZE", Table::Align::right},
+               {"USED", Table::Align::right},
+               {"SURE", Table::Align::right}});
+  for (const FoundVolume& volume : s.found.volumes) {
+    const Volume& v = volume.reader->volume();
+    table.add({spelled(v.file_system), v.label, v.serial, fmt::format("{}", v.offset),
+               table_size(v.length), table_size(volume.reader->used_bytes()),
+               fmt::format("{} %", v.confidence)});
+  }
+  table.print();
+  for (size_t i = 0; i < s.found.volumes.size(); ++i) {
+    const SpaceSample& space = s.spaces[i];
     std::cout << '\n';
-    Table table({{"PARTITION", Table::Align::right},
-                 {"MAP SAYS"},
-                 {"OFFSET", Table::Align::right},
-                 {"SIZE", Table::Align::right},
-                 {"RECOGNISED"}});
-    for (const Partition& p : found.layout.partitions) {
-      table.add({fmt::format("{}", p.number), p.name.empty() ? p.type : p.type + ", " + p.name,
-                 fmt::format("{}", p.range.offset), table_size(p.range.length),
-                 recognised_text(p, found, path, skip)});
-    }
-    table.print();
+    print_line(
+        fmt::format("Volume at byte {}: of {} places that held lost files, {} read as blank "
+                    "(few is good); of {} free places, {}.",
+                    s.found.volumes[i].reader->volume().offset, space.lost.sampled,
+                    space.lost.blank, space.free.sampled, space.free.blank));
+    if (const std::string meaning = meaning_of(space); !meaning.empty()) print_line(meaning);
   }
-  if (!found.volumes.empty()) {
-    std::cout << '\n';
-    Table table({{"FILE SYSTEM"},
-                 {"LABEL"},
-                 {"OFFSET", Table::Align::right},
-                 {"SIZE", Table::Align::right},
-                 {"USED", Table::Align::right},
-                 {"CLUSTER", Table::Align::right},
-                 {"CONFIDENCE", Table::Align::right}});
-    for (const FoundVolume& volume : found.volumes) {
-      const Volume& v = volume.reader->volume();
-      table.add({v.file_system, v.label, fmt::format("{}", v.offset), table_size(v.length),
-                 table_size(used_bytes(*volume.reader)), table_size(v.cluster_size),
-                 fmt::format("{}", v.confidence)});
-    }
-    table.print();
+}
+
+void print_table(const Surveyed& s) {
+  print_line("source  " + s.path);
+  print_line(fmt::format("size    {} ({} bytes), sectors of {} bytes", table_size(s.source->size()),
+                         s.source->size(), s.source->sector_size()));
+  print_line("map     " + scheme_text(s.found.layout));
+  if (!s.found.layout.partitions.empty()) print_partitions(s);
+  if (!s.found.volumes.empty()) print_volumes(s);
+  std::vector<std::string> notes = s.found.layout.notes;
+  for (const FoundVolume& volume : s.found.volumes) {
+    const Volume& v = volume.reader->volume();
+    notes.insert(notes.end(), v.notes.begin(), v.notes.end());
   }
-  for (const FoundVolume& volume : found.volumes) print_space(volume, source);
-  for (const std::string& note : found.layout.notes) std::cout << "\nnote: " << note;
-  for (const FoundVolume& volume : found.volumes) {
-    for (const std::string& note : volume.reader->volume().notes) std::cout << "\nnote: " << note;
+  if (!notes.empty()) std::cout << '\n';
+  for (const std::string& note : notes) print_line("note: " + note, 2);
+  if (s.device) print_device(*s.device, s.use);
+}
+
+// What to do with it now.
+void conclude(const Surveyed& s) {
+  warn_of_use(s.path, s.use);
+  if (!s.other_system.empty()) {
+    say(fmt::format("This looks like {}, which is not read here.", s.other_system));
   }
-  const bool notes =
-      !found.layout.notes.empty() || std::ranges::any_of(found.volumes, [](const FoundVolume& v) {
-        return !v.reader->volume().notes.empty();
-      });
-  if (notes) std::cout << '\n';
+  if (s.container) {
+    say(*s.container);
+    return;
+  }
+  const bool other = !s.other_system.empty() && s.found.volumes.empty();
+  if (other) {
+    say("Its files are out of reach of this program. A deep scan would find only what is left of "
+        "volumes that stood there before.");
+    return;
+  }
+  if (s.found.volumes.empty()) {
+    say("No file system that this version reads was recognised. If this is an image of the whole "
+        "medium or of one partition, a deep scan finds what is left of volumes without headers.");
+  }
+  next_step(fmt::format("undershelf scan {} --shelf FILE{}{}", shell_quoted(s.path),
+                        s.skip > 0 ? fmt::format(" --offset {}", s.skip) : "",
+                        s.found.volumes.empty() ? " --depth deep" : ""));
 }
 
 }  // namespace
@@ -167,41 +239,28 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;
   const std::string format = read_format(line, {"table", "jsonl"});
-  const std::string path = line.text("SOURCE");
-  const uint64_t skip = read_bytes(line, "offset", 0);
-  const SourcePtr source = open_source(path, skip);
-  const std::optional<DeviceFacts> device = examine_device(path);
-  const SourceUse use = use_of(path);
-  const Survey found = survey(source, {});
+  Surveyed s;
+  s.path = line.text("SOURCE");
+  s.skip = read_bytes(line, "offset", 0);
+  s.source = open_source(s.path, s.skip);
+  s.device = examine_device(s.path);
+  s.use = use_of(s.path);
+  s.container = container_advice(*s.source, s.path);
+  if (!s.container) {
+    s.found = survey(s.source, {}, [&](const ByteRange& where) {
+      return name_of_other_system(s.path, {where.offset + s.skip, where.length});
+    });
+    s.other_system = name_of_other_system(s.path, {s.skip, s.source->size()});
+  }
+  for (const FoundVolume& volume : s.found.volumes) {
+    s.spaces.push_back(sample_space(*volume.reader, *s.source));
+  }
   if (format == "jsonl") {
-    print_json({{"record", "source"},
-                {"path", path},
-                {"size", source->size()},
-                {"sector_size", source->sector_size()},
-                {"scheme", found.layout.scheme},
-                {"device", device ? device_json(*device, use) : Json(nullptr)},
-                {"notes", found.layout.notes}});
-    for (const Partition& p : found.layout.partitions) {
-      print_json(partition_json(p, found, other_system(p, found, path, skip)));
-    }
-    for (const FoundVolume& volume : found.volumes) {
-      print_json(volume_json(volume, sample_space(*volume.reader, *source)));
-    }
+    print_json(s);
   } else {
-    print_table(path, skip, *source, found);
-    if (device) print_device(*device, use);
+    print_table(s);
   }
-  warn_of_use(path, use);
-  const std::optional<std::string> container = container_advice(*source);
-  if (container) say(*container);
-  if (found.volumes.empty() && !container) {
-    const std::string other = name_of_other_system(path, {skip, source->size()});
-    if (!other.empty()) say(fmt::format("This looks like {}, which is not read here.", other));
-    say("No file system that this version reads was recognised.");
-    next_step("check that this is an image of the whole medium or of one partition.");
-  } else {
-    next_step(fmt::format("undershelf scan {} --shelf FILE", shell_quoted(path)));
-  }
+  conclude(s);
   return kDone;
 }
 

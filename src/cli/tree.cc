@@ -1,6 +1,7 @@
 // `undershelf tree`: what was found, as a tree of folders.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <iostream>
 #include <unordered_map>
 
@@ -24,19 +25,17 @@ class TreePrinter {
     }
     open_.resize(shared);
     for (; shared + 1 < parts.size(); ++shared) {
-      line("", "", "", "", shared + 1, parts[shared] + "/");
+      line("", "", "", shared + 1, parts[shared] + "/");
       open_.push_back(parts[shared]);
     }
-    const bool folder = row.kind == "folder" && !row.stream;
-    line(row.state, row.rating.value_or(""), row.score ? fmt::format("{}", *row.score) : "",
-         row.size_known() ? table_size(*row.size) : "", shared + 1,
-         parts.back() + (folder ? "/" : ""));
-    if (folder) open_.push_back(parts.back());
+    line(row.state, table_rating(row.rating, row.score), row.size ? table_size(*row.size) : "",
+         shared + 1, parts.back() + (row.is_folder() ? "/" : ""));
+    if (row.is_folder()) open_.push_back(parts.back());
   }
 
   void know(const VolumeRecord& record) {
     titles_[record.id] =
-        fmt::format("volume {}, {}{}{}", record.id, record.volume.file_system,
+        fmt::format("volume {}, {}{}{}", record.id, spelled(record.volume.file_system),
                     record.volume.label.empty() ? "" : ", ", printable(record.volume.label));
   }
 
@@ -55,18 +54,20 @@ class TreePrinter {
     if (started_) {
       std::cout << '\n';
     } else {
-      line("STATE", "RATING", "SCORE", "SIZE", 0, "NAME");
+      line("STATE", "RATING", "SIZE", 0, "NAME");
     }
     started_ = true;
     volume_ = row.volume;
     open_.clear();
-    line("", "", "", "", 0, row.volume ? titles_[*row.volume] : "[carved]");
+    line("", "", "", 0, row.volume ? titles_[*row.volume] : "[carved]");
   }
 
-  static void line(const std::string& state, const std::string& rating, const std::string& score,
-                   const std::string& size, size_t depth, const std::string& name) {
-    std::cout << fmt::format("{:<8} {:<7} {:>5}  {:>10}  {}{}\n", state, rating, score, size,
-                             std::string(depth * 2, ' '), printable(name));
+  static void line(const std::string& state, const std::string& rating, const std::string& size,
+                   size_t depth, const std::string& name) {
+    const std::string left =
+        fmt::format("{:<8} {:<11}  {:>10}  {}", state, rating, size, std::string(depth * 2, ' '));
+    const size_t room = output_width() - std::min(output_width() - 12, left.size());
+    std::cout << left << shortened(printable(name), room) << '\n';
   }
 
   bool started_ = false;
@@ -79,16 +80,12 @@ class TreePrinter {
 
 int run_tree(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
-  add_filters(options);
+  add_filters(options, Sorted::no);
   const CommandLine line(self, options, {"SHELF"}, arguments);
   if (line.help_given()) return kDone;
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
-  Selection selection = read_filters(line, shelf);
-  selection.with_contents = true;
-  if (!selection.sort.empty()) {
-    throw Error(Failure::usage, "A tree has its own order: leave --sort out, or use `list`.");
-  }
+  const Selection selection = read_filters(line, shelf);
   TreePrinter printer;
   for (const VolumeRecord& record : shelf.volumes(false)) printer.know(record);
   uint64_t count = 0;
@@ -99,9 +96,10 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
   });
   if (count == 0) {
     say("Nothing in the shelf fits these filters.");
-  } else {
-    next_step(fmt::format("undershelf list {} --rating likely", shell_quoted(path)));
+    return kDone;
   }
+  tell_left_out(shelf, selection);
+  next_step(fmt::format("undershelf list {}{}", shell_quoted(path), filters_again(line)));
   return kDone;
 }
 

@@ -10,52 +10,54 @@
 namespace undershelf::cli {
 namespace {
 
-Json to_json(const VolumeRecord& record) {
+void add_volume(Line& line, const VolumeRecord& record) {
   const Volume& v = record.volume;
-  return {{"id", record.id},
-          {"file_system", v.file_system},
-          {"standing", v.standing},
-          {"label", v.label},
-          {"offset", v.offset},
-          {"length", v.length},
-          {"sector_size", v.sector_size},
-          {"cluster_size", v.cluster_size},
-          {"confidence", v.confidence},
-          {"live", record.live},
-          {"deleted", record.deleted},
-          {"former", record.former},
-          {"inside", record.inside ? Json(*record.inside) : Json(nullptr)},
-          {"notes", v.notes}};
+  const auto number = [&](const char* name, uint64_t value) {
+    line.number(name, static_cast<int64_t>(value));
+  };
+  line.number("id", record.id);
+  line.text("file_system", v.file_system);
+  line.text("standing", v.standing);
+  line.text("label", v.label);
+  line.text("serial", v.serial);
+  number("offset", v.offset);
+  number("length", v.length);
+  number("sector_size", v.sector_size);
+  number("cluster_size", v.cluster_size);
+  line.number("used", v.used);
+  line.number("confidence", v.confidence);
+  line.number("live", record.live);
+  line.number("deleted", record.deleted);
+  line.number("former", record.former);
+  line.number("inside", record.inside);
+  line.list("notes", v.notes);
 }
 
 void print_table(const std::vector<VolumeRecord>& volumes) {
   Table table({{"ID", Table::Align::right},
-               {"FILE SYSTEM"},
+               {"SYSTEM"},
                {"STANDING"},
-               {"LABEL"},
+               {"LABEL", Table::Align::left, true},
                {"OFFSET", Table::Align::right},
                {"SIZE", Table::Align::right},
-               {"CLUSTER", Table::Align::right},
-               {"CONFIDENCE", Table::Align::right},
+               {"SURE", Table::Align::right},
                {"LIVE", Table::Align::right},
                {"DELETED", Table::Align::right},
                {"FORMER", Table::Align::right}});
   for (const VolumeRecord& record : volumes) {
     const Volume& v = record.volume;
-    table.add({fmt::format("{}", record.id), v.file_system, v.standing, v.label,
-               fmt::format("{}", v.offset), table_size(v.length), table_size(v.cluster_size),
-               fmt::format("{}", v.confidence), fmt::format("{}", record.live),
-               fmt::format("{}", record.deleted), fmt::format("{}", record.former)});
+    table.add({fmt::format("{}", record.id), spelled(v.file_system), v.standing, v.label,
+               fmt::format("{}", v.offset), table_size(v.length), fmt::format("{} %", v.confidence),
+               fmt::format("{}", record.live), fmt::format("{}", record.deleted),
+               fmt::format("{}", record.former)});
   }
   table.print();
   for (const VolumeRecord& record : volumes) {
+    const std::string of = fmt::format("volume {}: ", record.id);
     if (record.inside) {
-      std::cout << fmt::format("note on volume {}: It lies inside the lost file with id {}.\n",
-                               record.id, *record.inside);
+      print_line(fmt::format("{}It lies inside the lost file with id {}.", of, *record.inside), 2);
     }
-    for (const std::string& note : record.volume.notes) {
-      std::cout << fmt::format("note on volume {}: {}\n", record.id, note);
-    }
+    for (const std::string& note : record.volume.notes) print_line(of + note, 2);
   }
 }
 
@@ -72,25 +74,27 @@ int run_volumes(const Command& self, const std::vector<std::string>& arguments) 
   const Shelf shelf = Shelf::open_to_read(path);
   const std::vector<VolumeRecord> volumes = shelf.volumes();
   if (format == "table") {
-    print_table(volumes);
+    if (!volumes.empty()) print_table(volumes);
   } else {
-    CsvPrinter csv;
-    if (format == "csv") csv.header(to_json({}));
+    RowPrinter printer(format);
+    printer.header([](Line& names) { add_volume(names, {}); });
     for (const VolumeRecord& record : volumes) {
-      if (format == "csv") {
-        csv.print(to_json(record));
-      } else {
-        print_json(to_json(record));
-      }
+      printer.print([&](Line& fields) { add_volume(fields, record); });
     }
   }
   const std::vector<ScanRecord> scans = shelf.scans();
   if (scans.empty() || scans.back().state != "finished") {
     say("The scan that made this shelf has not finished; `undershelf scan` goes on with it.");
   }
-  for (const std::string& damage : shelf.damage_sentences(10)) say("Damage: " + damage);
-  if (const uint64_t count = shelf.damage_count(); count > 10) {
-    say(fmt::format("Damage: and {} places more.", count - 10));
+  constexpr uint64_t kMostTold = 10;
+  for (const std::string& damage : shelf.damage_sentences(kMostTold)) say("Damage: " + damage);
+  if (const uint64_t count = shelf.damage_count(); count > kMostTold) {
+    say(fmt::format("Damage: and {} places more; the shelf's table `damage` has them all.",
+                    count - kMostTold));
+  }
+  if (volumes.empty()) {
+    say("The shelf holds no volume: none was found.");
+    return kDone;
   }
   next_step(fmt::format("undershelf tree {}", shell_quoted(path)));
   return kDone;

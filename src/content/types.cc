@@ -18,83 +18,83 @@ constexpr auto kOle = "\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"sv;  // [MS-CFB] 2.2
 constexpr auto kRiff = "RIFF"sv;
 constexpr auto kFtyp = "ftyp"sv;  // ISO/IEC 14496-12, 4.3
 
-// Sorted by extension. type, has_head, dense, magic, magic_at.
+// Sorted by extension. type, blank, magic, magic_at.
 constexpr std::array kFormats = {
-    Format{"7z", "archive", true, true, "7z\xBC\xAF\x27\x1C"sv},
-    Format{"aac", "audio", true, true},
-    Format{"aif", "audio", true, false, "FORM"sv},
-    Format{"aiff", "audio", true, false, "FORM"sv},
-    Format{"avi", "video", true, false, kRiff},
-    Format{"bmp", "picture", true, false, "BM"sv},
-    Format{"bz2", "archive", true, true, "BZh"sv},
-    Format{"cr2", "picture", true, false, "II\x2A\0"sv},
-    Format{"csv", "document", true, true, kText},
-    Format{"db", "database", false, false},
-    Format{"dbf", "database", true, false},
-    Format{"dng", "picture", true, false},
-    Format{"doc", "document", true, false, kOle},
-    Format{"docx", "document", true, true, kPkzip},
-    Format{"eml", "mail", true, true, kText},
-    Format{"flac", "audio", true, true, "fLaC"sv},
-    Format{"gif", "picture", true, false, "GIF8"sv},
-    Format{"gz", "archive", true, true, "\x1F\x8B"sv},
-    Format{"heic", "picture", true, false, kFtyp, 4},
-    Format{"heif", "picture", true, false, kFtyp, 4},
-    Format{"htm", "document", true, true, kText},
-    Format{"html", "document", true, true, kText},
-    Format{"ini", "other", true, true, kText},
-    Format{"jpeg", "picture", true, false, "\xFF\xD8\xFF"sv},
-    Format{"jpg", "picture", true, false, "\xFF\xD8\xFF"sv},
-    Format{"json", "document", true, true, kText},
-    Format{"log", "other", true, true, kText},
-    Format{"m4a", "audio", true, false, kFtyp, 4},
-    Format{"m4v", "video", true, false, kFtyp, 4},
-    Format{"mbox", "mail", true, true, kText},
-    Format{"md", "document", true, true, kText},
-    Format{"mdb", "database", true, false},
-    Format{"mkv", "video", true, false, "\x1A\x45\xDF\xA3"sv},
-    Format{"mov", "video", true, false},
-    Format{"mp3", "audio", true, false},
-    Format{"mp4", "video", true, false, kFtyp, 4},
-    Format{"mpg", "video", true, false},
-    Format{"msg", "mail", true, false, kOle},
-    Format{"mts", "video", true, false},
-    Format{"nef", "picture", true, false},
-    Format{"odg", "document", true, true, kPkzip},
-    Format{"odp", "document", true, true, kPkzip},
-    Format{"ods", "document", true, true, kPkzip},
-    Format{"odt", "document", true, true, kPkzip},
-    Format{"ogg", "audio", true, true, "OggS"sv},
-    Format{"pdf", "document", true, false, "%PDF"sv},
-    Format{"png", "picture", true, false, "\x89PNG\r\n\x1A\n"sv},
-    Format{"ppt", "document", true, false, kOle},
-    Format{"pptx", "document", true, true, kPkzip},
-    Format{"psd", "picture", true, false, "8BPS"sv},
-    Format{"pst", "mail", true, false, "!BDN"sv},
-    Format{"rar", "archive", true, true, "Rar!"sv},
-    Format{"rtf", "document", true, true, "{\\rtf"sv},
-    Format{"sql", "database", true, true, kText},
-    Format{"sqlite", "database", true, false, "SQLite format 3\0"sv},
-    Format{"svg", "picture", true, true, kText},
-    Format{"tar", "archive", true, false},
-    Format{"tgz", "archive", true, true, "\x1F\x8B"sv},
-    Format{"tif", "picture", true, false},
-    Format{"tiff", "picture", true, false},
-    Format{"tsv", "document", true, true, kText},
-    Format{"txt", "document", true, true},  // may be UTF-16, which is full of NULs
-    Format{"wav", "audio", true, false, kRiff},
-    Format{"webm", "video", true, false, "\x1A\x45\xDF\xA3"sv},
-    Format{"webp", "picture", true, false, kRiff},
-    Format{"wma", "audio", true, false},
-    Format{"wmv", "video", true, false},
-    Format{"xls", "document", true, false, kOle},
-    Format{"xlsx", "document", true, true, kPkzip},
-    Format{"xml", "document", true, true},
-    Format{"xz", "archive", true, true,
+    Format{"7z", "archive", Blank::never, "7z\xBC\xAF\x27\x1C"sv},
+    Format{"aac", "audio", Blank::never},
+    Format{"aif", "audio", Blank::not_at_head, "FORM"sv},
+    Format{"aiff", "audio", Blank::not_at_head, "FORM"sv},
+    Format{"avi", "video", Blank::not_at_head, kRiff},
+    Format{"bmp", "picture", Blank::not_at_head, "BM"sv},
+    Format{"bz2", "archive", Blank::never, "BZh"sv},
+    Format{"cr2", "picture", Blank::not_at_head, "II\x2A\0"sv},
+    Format{"csv", "document", Blank::never, kText},
+    Format{"db", "database", Blank::anywhere},
+    Format{"dbf", "database", Blank::not_at_head},
+    Format{"dng", "picture", Blank::not_at_head},
+    Format{"doc", "document", Blank::not_at_head, kOle},
+    Format{"docx", "document", Blank::never, kPkzip},
+    Format{"eml", "mail", Blank::never, kText},
+    Format{"flac", "audio", Blank::never, "fLaC"sv},
+    Format{"gif", "picture", Blank::hardly, "GIF8"sv},
+    Format{"gz", "archive", Blank::never, "\x1F\x8B"sv},
+    Format{"heic", "picture", Blank::hardly, kFtyp, 4},
+    Format{"heif", "picture", Blank::hardly, kFtyp, 4},
+    Format{"htm", "document", Blank::never, kText},
+    Format{"html", "document", Blank::never, kText},
+    Format{"ini", "other", Blank::never, kText},
+    Format{"jpeg", "picture", Blank::hardly, "\xFF\xD8\xFF"sv},
+    Format{"jpg", "picture", Blank::hardly, "\xFF\xD8\xFF"sv},
+    Format{"json", "document", Blank::never, kText},
+    Format{"log", "other", Blank::never, kText},
+    Format{"m4a", "audio", Blank::hardly, kFtyp, 4},
+    Format{"m4v", "video", Blank::hardly, kFtyp, 4},
+    Format{"mbox", "mail", Blank::never, kText},
+    Format{"md", "document", Blank::never, kText},
+    Format{"mdb", "database", Blank::not_at_head},
+    Format{"mkv", "video", Blank::hardly, "\x1A\x45\xDF\xA3"sv},
+    Format{"mov", "video", Blank::hardly},
+    Format{"mp3", "audio", Blank::hardly},
+    Format{"mp4", "video", Blank::hardly, kFtyp, 4},
+    Format{"mpg", "video", Blank::hardly},
+    Format{"msg", "mail", Blank::not_at_head, kOle},
+    Format{"mts", "video", Blank::hardly},
+    Format{"nef", "picture", Blank::not_at_head},
+    Format{"odg", "document", Blank::never, kPkzip},
+    Format{"odp", "document", Blank::never, kPkzip},
+    Format{"ods", "document", Blank::never, kPkzip},
+    Format{"odt", "document", Blank::never, kPkzip},
+    Format{"ogg", "audio", Blank::never, "OggS"sv},
+    Format{"pdf", "document", Blank::hardly, "%PDF"sv},
+    Format{"png", "picture", Blank::hardly, "\x89PNG\r\n\x1A\n"sv},
+    Format{"ppt", "document", Blank::not_at_head, kOle},
+    Format{"pptx", "document", Blank::never, kPkzip},
+    Format{"psd", "picture", Blank::not_at_head, "8BPS"sv},
+    Format{"pst", "mail", Blank::not_at_head, "!BDN"sv},
+    Format{"rar", "archive", Blank::never, "Rar!"sv},
+    Format{"rtf", "document", Blank::never, "{\\rtf"sv},
+    Format{"sql", "database", Blank::never, kText},
+    Format{"sqlite", "database", Blank::not_at_head, "SQLite format 3\0"sv},
+    Format{"svg", "picture", Blank::never, kText},
+    Format{"tar", "archive", Blank::not_at_head},
+    Format{"tgz", "archive", Blank::never, "\x1F\x8B"sv},
+    Format{"tif", "picture", Blank::not_at_head},
+    Format{"tiff", "picture", Blank::not_at_head},
+    Format{"tsv", "document", Blank::never, kText},
+    Format{"txt", "document", Blank::never},  // may be UTF-16, which is full of NULs
+    Format{"wav", "audio", Blank::not_at_head, kRiff},
+    Format{"webm", "video", Blank::hardly, "\x1A\x45\xDF\xA3"sv},
+    Format{"webp", "picture", Blank::hardly, kRiff},
+    Format{"wma", "audio", Blank::hardly},
+    Format{"wmv", "video", Blank::hardly},
+    Format{"xls", "document", Blank::not_at_head, kOle},
+    Format{"xlsx", "document", Blank::never, kPkzip},
+    Format{"xml", "document", Blank::never},
+    Format{"xz", "archive", Blank::never,
            "\xFD"
            "7zXZ\0"sv},
-    Format{"zip", "archive", true, true, "PK"sv},
-    Format{"zst", "archive", true, true, "\x28\xB5\x2F\xFD"sv},
+    Format{"zip", "archive", Blank::never, "PK"sv},
+    Format{"zst", "archive", Blank::never, "\x28\xB5\x2F\xFD"sv},
 };
 static_assert(std::ranges::is_sorted(kFormats, {}, &Format::extension));
 
@@ -104,43 +104,42 @@ constexpr Format kOther{"", "other"};
 
 namespace {
 
-// The first format of the table that has each mark stands for it; by first byte, those marks.
-struct Marks {
-  std::array<std::vector<unsigned>, 256> by_first_byte;
-  std::array<std::optional<unsigned>, std::size(kFormats)> of_format;
-  Marks() {
-    constexpr size_t kLeast = 3;  // shorter ones stand everywhere
-    for (unsigned i = 0; i < std::size(kFormats); ++i) {
-      const Format& format = kFormats[i];
-      if (format.magic_at != 0 || format.magic.size() < kLeast || is_text(format)) continue;
-      unsigned first = 0;
-      while (kFormats[first].magic != format.magic || kFormats[first].magic_at != 0) ++first;
-      of_format[i] = first;
-      if (first == i) {
-        by_first_byte[static_cast<unsigned char>(format.magic[0])].push_back(i);
-      }
-    }
-  }
-};
+// What stands for a mark wherever one is kept: FNV-1a of its bytes, which no change of the table
+// alters.
+constexpr uint32_t id_of(std::string_view magic) {
+  uint32_t hash = 2166136261U;
+  for (const char c : magic) hash = (hash ^ static_cast<unsigned char>(c)) * 16777619U;
+  return hash;
+}
 
-const Marks& marks() {
-  static const Marks all;
-  return all;
+bool is_mark(const Format& format) {
+  constexpr size_t kLeast = 3;  // shorter ones stand everywhere
+  return format.magic_at == 0 && format.magic.size() >= kLeast && !is_text(format);
+}
+
+// All marks, by their first byte.
+std::array<std::vector<std::string_view>, 256> marks_by_first_byte() {
+  std::array<std::vector<std::string_view>, 256> by_first_byte;
+  for (const Format& format : kFormats) {
+    if (!is_mark(format)) continue;
+    auto& here = by_first_byte[static_cast<unsigned char>(format.magic[0])];
+    if (std::ranges::find(here, format.magic) == here.end()) here.push_back(format.magic);
+  }
+  return by_first_byte;
 }
 
 }  // namespace
 
-std::optional<unsigned> mark_of(const Format& format) {
-  const auto index = static_cast<size_t>(&format - std::data(kFormats));
-  return index < std::size(kFormats) ? marks().of_format[index] : std::nullopt;
+std::optional<uint32_t> mark_of(const Format& format) {
+  return is_mark(format) ? std::optional(id_of(format.magic)) : std::nullopt;
 }
 
-std::optional<unsigned> mark_at(std::span<const std::byte> head) {
+std::optional<uint32_t> mark_at(std::span<const std::byte> head) {
+  static const auto kMarks = marks_by_first_byte();
   if (head.empty()) return std::nullopt;
-  for (const unsigned i : marks().by_first_byte[std::to_integer<unsigned>(head[0])]) {
-    const std::string_view magic = kFormats[i].magic;
+  for (const std::string_view magic : kMarks[std::to_integer<unsigned>(head[0])]) {
     if (magic.size() <= head.size() && std::memcmp(head.data(), magic.data(), magic.size()) == 0) {
-      return i;
+      return id_of(magic);
     }
   }
   return std::nullopt;

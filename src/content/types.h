@@ -2,18 +2,26 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 #include <optional>
 #include <span>
 #include <string_view>
 
 namespace undershelf {
 
+// Where a file of a format may read as one repeated byte for a whole cluster.
+enum class Blank : unsigned char {
+  anywhere,
+  not_at_head,  // it begins with marks
+  hardly,       // nor inside, but for stuffing: its content is compressed
+  never,
+};
+
 // What is known of a format by a file's extension. Formats are in one table (types.cc).
 struct Format {
-  std::string_view extension;   // lower-case ASCII, without the dot
-  std::string_view type;        // picture, document, video, audio, archive, mail, database, other
-  bool has_head = false;        // begins with something other than a run of one byte, always
-  bool dense = false;           // no whole cluster of it ever reads as one repeated byte
+  std::string_view extension;  // lower-case ASCII, without the dot
+  std::string_view type;       // picture, document, video, audio, archive, mail, database, other
+  Blank blank = Blank::anywhere;
   std::string_view magic = {};  // bytes it begins with, from `magic_at` on; empty if it has none
   size_t magic_at = 0;          // bytes
 };
@@ -25,10 +33,10 @@ const Format& format_by_name(std::string_view name);
 bool is_text(const Format& format);
 
 // Marks: what files of a format begin with, from their first byte on. Formats that begin alike
-// share one. `mark_of` is nothing if the format has none; `mark_at` tells with which mark bytes
-// begin.
-std::optional<unsigned> mark_of(const Format& format);
-std::optional<unsigned> mark_at(std::span<const std::byte> head);
+// share one. The numbers stand for the marks themselves, and may be kept. `mark_of` is nothing if
+// the format has none; `mark_at` tells with which mark bytes begin.
+std::optional<uint32_t> mark_of(const Format& format);
+std::optional<uint32_t> mark_at(std::span<const std::byte> head);
 
 enum class HeadMatch { fits, differs, unknown };
 // Whether `head`, the first bytes of a file, begins as its format does. Text formats fit while

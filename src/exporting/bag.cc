@@ -2,6 +2,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fcntl.h>
+#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -9,19 +10,20 @@
 #include <algorithm>
 #include <atomic>
 #include <chrono>
+#include <cstring>
+#include <ctime>
 #include <filesystem>
-#include <fstream>
-#include <map>
-#include <nlohmann/json.hpp>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "exporting/apple_double.h"
-#include "exporting/bag_writer.h"
 #include "exporting/content.h"
+#include "exporting/earlier_bag.h"
 #include "exporting/safe_names.h"
 #include "exporting/target.h"
-#include "exporting/target_file.h"
 #include "model/error.h"
+#include "model/text.h"
+#include "shelf/line.h"
 #include "source/hash.h"
 
 namespace undershelf {
@@ -30,9 +32,13 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
-constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts
+constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts, and the lists
 constexpr uint64_t kRoomForTags = 1 << 20;
 constexpr std::chrono::milliseconds kBetweenProgress{100};
+
+std::string in_mebibytes(uint64_t bytes) {
+  return fmt::format("{:.1f} MiB", static_cast<double>(bytes) / (1 << 20));
+}
 
 class Exporter {
  public:
@@ -45,100 +51,159 @@ class Exporter {
 
   ExportResult run(const Selection& selection) {
     name_volumes();
-    require_room(selection);
-    prepare_directory();
-    write_payload(selection);
-    set_folder_times();
+    find_linked();
+    count(selection);
+    require_room();
+    try {
+      prepare_directory();
+      tree_.emplace(options_.directory);
+      write_payload(selection);
+      set_folder_times();
+    } catch (const TargetFailed& failure) {
+      throw Error(Failure::refused,
+                  fmt::format("The folder {} cannot be written to: {}. Choose another target.",
+                              options_.directory, std::strerror(failure.error)));
+    }
     return std::move(result_);
   }
 
  private:
   void name_volumes() {
     for (const VolumeRecord& record : shelf_.volumes(false)) {
-      const std::string& label = record.volume.label;
+      std::string label = record.volume.label;
+      std::ranges::replace(label, '/', '_');  // it is one name, not a path
       volume_folders_[record.id] =
           fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
     }
+  }
+
+  // Entries whose content has several names: their first one takes the content.
+  void find_linked() {
+    SQLite::Statement row(shelf_.db(), "SELECT DISTINCT entry FROM names WHERE kind='link'");
+    while (row.executeStep()) linked_.insert(row.getColumn(0).getInt64());
   }
 
   bool is_left_out(const Row& row) const {
     return row.rating && *row.rating == "gone" && !options_.even_gone;
   }
 
-  void require_room(const Selection& selection) {
-    if (target_.most_file_bytes != 0) require_small_files(selection);
-    const TotalsByLoss totals = total_rows(shelf_, selection);
-    total_ = totals.others;
+  // What of the selection can be written at all; the rest is accounted for here.
+  void count(const Selection& selection) {
+    const auto [gone, others] = total_by_loss(shelf_, selection);
+    const FileSum lost{gone.content(), gone.bytes};
+    result_.selected = {lost.files + others.content(), lost.bytes + others.bytes};
+    wanted_ = {others.content(), others.bytes - others.link_bytes};
     if (options_.even_gone) {
-      total_.rows += totals.gone.rows;
-      total_.bytes += totals.gone.bytes;
+      wanted_.files += lost.files;
+      wanted_.bytes += lost.bytes - gone.link_bytes;
     } else {
-      result_.gone_left_out = totals.gone.rows;
+      result_.gone = lost;
     }
-    const uint64_t needed = total_.bytes + total_.rows * kRoomPerFile + kRoomForTags;
-    if (needed > target_.free_bytes && !options_.resume) {
-      throw Error(Failure::refused,
-                  fmt::format("The export needs {} bytes and {} has {} free. Choose another "
-                              "target, or fewer files.",
-                              needed, target_.where, target_.free_bytes));
+    if (target_.most_file_bytes != 0) count_too_large(selection);
+    if (wanted_.files > 0) return;
+    if (result_.selected.files == 0) {
+      throw Error(Failure::incomplete,
+                  "Nothing was exported: no file fits these filters. `undershelf list` shows what "
+                  "there is.");
     }
+    if (result_.too_large.files > 0) {
+      throw Error(Failure::incomplete,
+                  fmt::format("Nothing was exported: {}", result_.failures.front()));
+    }
+    throw Error(
+        Failure::incomplete,
+        fmt::format("Nothing was exported: of {} selected, nothing but the names is left. "
+                    "Add --even-gone to take what is in their places now.",
+                    result_.gone.files == 1 ? "the one file"
+                                            : fmt::format("the {} files", result_.gone.files)));
   }
 
-  void require_small_files(const Selection& selection) const {
-    std::string too_large;
+  void count_too_large(const Selection& selection) {
     each_row(shelf_, selection, [&](const Row& row) {
-      if (row.size.value_or(0) > target_.most_file_bytes && !is_left_out(row)) {
-        too_large += fmt::format("\n  {} (id {})", row.path, row.id);
-      }
-      return too_large.size() < 500;
+      if (row.is_folder() || is_left_out(row) || !is_too_large(row)) return true;
+      result_.too_large.add(*row.size);
+      --wanted_.files;
+      wanted_.bytes -= row.link ? 0 : *row.size;
+      result_.failures.push_back(fmt::format(
+          "{} (id {}) has {} bytes; the target's file system holds files of at most {}.", row.path,
+          row.id, *row.size, target_.most_file_bytes));
+      return true;
     });
-    if (!too_large.empty()) {
-      throw Error(Failure::refused,
-                  fmt::format("The target's file system holds files of at most {} bytes. Choose "
-                              "another target, or leave these out with --size ..{}:{}",
-                              target_.most_file_bytes, target_.most_file_bytes, too_large));
-    }
+  }
+
+  bool is_too_large(const Row& row) const {
+    return target_.most_file_bytes != 0 && row.size.value_or(0) > target_.most_file_bytes;
+  }
+
+  void require_room() const {
+    const uint64_t needed = wanted_.bytes + wanted_.files * kRoomPerFile + kRoomForTags;
+    if (needed <= target_.free_bytes || options_.resume) return;
+    throw Error(
+        Failure::refused,
+        fmt::format("The export needs {} ({} of content, the rest for folders and lists) and "
+                    "{} has {} free. Choose another target, or fewer files.",
+                    in_mebibytes(needed), in_mebibytes(wanted_.bytes), target_.where,
+                    in_mebibytes(target_.free_bytes)));
   }
 
   void prepare_directory() {
-    std::error_code error;
     const fs::path directory(options_.directory);
+    require_writable_parent(options_.directory);
+    std::error_code error;
     const bool exists = fs::exists(fs::symlink_status(directory, error));
     const bool is_folder = exists && fs::is_directory(directory, error);
-    if (options_.resume && is_folder && fs::exists(directory / "exported.jsonl")) {
-      load_earlier();
-    } else if (exists && !(is_folder && fs::is_empty(directory, error))) {
+    if (options_.resume && is_folder && fs::exists(directory / "bag-info.txt", error)) {
+      resuming_ = true;
+      earlier_.load(options_.directory, identity(), [&](uint64_t bytes) {
+        done_ += bytes;
+        show_progress();
+      });
+      done_ = 0;
+    } else if (exists && !is_folder) {
       throw Error(Failure::refused,
-                  fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose a new "
-                              "folder.",
+                  fmt::format("{} is a file. Choose a new folder.", options_.directory));
+    } else if (exists && !fs::is_empty(directory, error)) {
+      throw Error(
+          Failure::refused,
+          error ? fmt::format("{} cannot be read: {}. Choose another folder.", options_.directory,
+                              error.message())
+                : fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose "
+                              "a new folder.",
                               options_.directory,
                               options_.resume ? ", nor an export that can be gone on with" : ""));
     }
-    fs::create_directories(directory / "data", error);
-    if (error) {
-      throw Error(Failure::refused, fmt::format("The folder {} cannot be made: {}. Choose another "
-                                                "target.",
-                                                options_.directory, error.message()));
-    }
+    if (!exists && ::mkdir(options_.directory.c_str(), 0777) != 0) throw TargetFailed{errno};
+    const Descriptor root(::open(options_.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    if (!root.ok()) throw TargetFailed{errno};
+    replace_file(root.get(), "bagit.txt",
+                 "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
+    replace_file(root.get(), "bag-info.txt", info());
   }
 
-  // What an earlier export into the same folder wrote, by its own list.
-  void load_earlier() {
-    resuming_ = true;
-    std::ifstream in(options_.directory + "/exported.jsonl");
-    for (std::string line; std::getline(in, line);) {
-      const auto record = nlohmann::json::parse(line, nullptr, false);
-      if (!record.is_object() || !record.contains("path") || !record["path"].is_string() ||
-          !record.contains("sha256") || !record["sha256"].is_string()) {
-        continue;  // a line that was cut off
-      }
-      earlier_[record["path"]] = {record["sha256"], line + "\n"};
-    }
-    std::error_code error;
-    for (const char* name : {"manifest-sha256.txt.new", "exported.jsonl.new", kReserveFile,
-                             "bagit.txt", "bag-info.txt", "tagmanifest-sha256.txt"}) {
-      fs::remove(fs::path(options_.directory) / name, error);
-    }
+  // By what an export is known again: the shelf, and what was asked of it.
+  std::string identity() const {
+    const SourceIdentity source = shelf_.source();
+    Sha256 hash;
+    const auto add = [&](const std::string& text) {
+      hash.update(std::as_bytes(std::span(text)));
+      hash.update(std::as_bytes(std::span("\n", 1)));
+    };
+    add(std::to_string(source.size));
+    for (const BlockHash& block : source.blocks) add(block.sha256);
+    const std::vector<ScanRecord> scans = shelf_.scans();
+    if (!scans.empty()) add(scans.front().started);
+    return fmt::format("Shelf-Identity: {}\nSelection: {}\n", hash.hex(),
+                       options_.described.empty() ? "everything" : options_.described);
+  }
+
+  // What bag-info.txt says. A label and its value are one line (RFC 8493, 2.2.2).
+  std::string info() const {
+    const SourceIdentity source = shelf_.source();
+    return fmt::format(
+        "Source: {}\nSource-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
+        "Bagging-Date: {:%Y-%m-%d}\nBagging-Time: {:%Y-%m-%dT%H:%M:%SZ}\n",
+        printable(source.path), source.size, printable(options_.shelf_path), identity(),
+        UNDERSHELF_VERSION, fmt::gmtime(started_), fmt::gmtime(started_));
   }
 
   bool stopped() const { return options_.stop != nullptr && options_.stop->load(); }
@@ -170,83 +235,99 @@ class Exporter {
   }
 
   void write_payload(const Selection& selection) {
-    BagWriter writer(options_.directory, resuming_, options_.read_back);
-    writer.start(total_.rows);
+    tree_->make_folder("data");
+    BagWriter writer(options_.directory, options_.read_back);
+    writer.start(wanted_.files);
     each_row(shelf_, selection, [&](const Row& row) {
       result_.stopped = result_.stopped || stopped();
-      return !result_.stopped && (is_left_out(row) || write_row(row, writer));
+      if (result_.stopped) return false;
+      if (!row.is_folder() && (is_left_out(row) || is_too_large(row))) return true;
+      return write_row(row, writer);
     });
-    BagWriter::Outcome outcome = writer.finish();
-    result_.files = outcome.files;
-    result_.bytes = outcome.bytes;
-    result_.with_holes = outcome.with_holes;
-    result_.failed = std::move(outcome.failed);
+    BagWriter::Outcome outcome = writer.finish(info(), kept_);
+    result_.full = outcome.full;
+    result_.with_gaps = outcome.with_gaps;
+    result_.full.files += kept_full_.files;
+    result_.full.bytes += kept_full_.bytes;
+    result_.with_gaps.files += kept_.files - kept_full_.files;
+    result_.with_gaps.bytes += kept_.bytes - kept_full_.bytes;
+    result_.kept = kept_.files;
+    // What is in no other sum failed, or was not reached.
+    const auto rest = [&](uint64_t FileSum::*of) {
+      return result_.selected.*of -
+             std::min(result_.selected.*of, result_.full.*of + result_.with_gaps.*of +
+                                                result_.gone.*of + result_.too_large.*of);
+    };
+    result_.failed = {rest(&FileSum::files), rest(&FileSum::bytes)};
+    std::ranges::move(outcome.failed, std::back_inserter(result_.failures));
   }
 
   // False once the target has failed.
   bool write_row(const Row& row, BagWriter& writer) {
     const std::string wanted = payload_path(row);
-    if (row.kind == "folder" && !row.stream) {
+    if (row.is_folder()) {
       const std::string made = "data/" + paths_.folder(wanted);
       folder_times_.emplace_back(made, row.modified);
+      ++result_.folders;
       return make_folder(made, writer);
     }
     const std::string path = "data/" + paths_.file(wanted, row.id);
-    result_.renamed += path != "data/" + wanted;
-    if (auto earlier = find_earlier(row, path)) {
-      BagPart part;
-      part.listed = std::move(*earlier);
-      part.then = BagPart::Then::kept;
-      return writer.put(std::move(part));
+    result_.renamed += !path.ends_with("/" + wanted.substr(wanted.find('/') + 1));
+    if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
+      keep(*earlier, row);
+      return true;
     }
-    return make_folder(path.substr(0, path.rfind('/') + 1), writer) &&
-           write_file(row, path, writer);
+    const auto first = written_.find(row.stream_id);
+    if (first != written_.end()) return write_link(row, path, first->second, writer);
+    return write_file(row, path, writer);
   }
 
-  // What an earlier export wrote, if it is still as it was written. What is not is removed, to be
-  // written again.
-  std::optional<ListedFile> find_earlier(const Row& row, const std::string& path) {
-    if (!resuming_) return std::nullopt;
-    const std::string full = options_.directory + "/" + path;
-    const auto known = earlier_.find(path);
-    if (known == earlier_.end() || hash_of(full, hashing_, false) != known->second.sha256) {
-      ::unlink(full.c_str());
-      return std::nullopt;
+  // What an earlier run wrote, and lists already.
+  void keep(const ListedFile& earlier, const Row& row) {
+    kept_.add(earlier.bytes);
+    if (!earlier.has_gaps) kept_full_.add(earlier.bytes);
+    done_ += row.size.value_or(0);
+    if (linked_.contains(row.id)) {
+      written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
     }
-    ListedFile listed;
-    listed.path = path;
-    listed.bytes = row.size.value_or(0) + head_of(row).size();
-    listed.sha256 = known->second.sha256;
-    listed.record = known->second.record;
-    listed.has_holes = listed.record.find("\"missing\":[]") == std::string::npos;
-    ++result_.kept;
-    done_ += listed.bytes;
-    return listed;
   }
 
-  // `path` ends in `/`. No part of it may be a link that was laid there to lead elsewhere. False if
-  // the target failed.
   bool make_folder(const std::string& path, BagWriter& writer) {
-    if (path == last_folder_) return true;
-    std::error_code error;
-    for (size_t slash = path.find('/'); resuming_ && slash != std::string::npos;
-         slash = path.find('/', slash + 1)) {
-      const fs::path part = fs::path(options_.directory) / path.substr(0, slash);
-      if (fs::is_symlink(fs::symlink_status(part, error))) fs::remove(part, error);
+    try {
+      tree_->make_folder(path);
+    } catch (const TargetFailed& failure) {
+      if (is_fatal(failure.error)) {
+        writer.fail(failure.error);
+        return false;
+      }
+      result_.failures.push_back(
+          fmt::format("The folder {} could not be made: {}.", path, std::strerror(failure.error)));
     }
-    fs::create_directories(fs::path(options_.directory) / path, error);
-    if (error && is_fatal(error.value())) {
-      writer.fail(error.value());
-      return false;
-    }
-    last_folder_ = path;
     return true;
+  }
+
+  // What was written of a stream whose entry has several names.
+  struct Written {
+    std::string path, sha256;
+    Losses losses;
+    uint64_t bytes = 0;
+  };
+
+  bool write_link(const Row& row, const std::string& path, const Written& first,
+                  BagWriter& writer) {
+    BagPart part;
+    part.then = BagPart::Then::link;
+    part.id = row.id;
+    part.link_to = first.path;
+    part.listed = describe(row, path, first.bytes, first.sha256, 0, first.losses);
+    done_ += row.size.value_or(0);
+    return writer.put(std::move(part));
   }
 
   // False once the target has failed.
   bool write_file(const Row& row, const std::string& path, BagWriter& writer) {
     const StreamReader stream = opener_.open(row.stream_id);
-    std::vector<Hole> holes = stream.known_holes();
+    Losses losses;  // that turn up in reading
     const std::string head = head_of(row);
     const uint64_t size = head.size() + stream.size();
     for (uint64_t at = 0; at < size || size == 0;) {
@@ -265,7 +346,7 @@ class Exporter {
       const std::shared_ptr<std::byte[]> room = room_for(part.size);
       const std::span bytes(room.get(), part.size);
       std::ranges::copy(std::as_bytes(std::span(head).first(ahead)), bytes.begin());
-      for (const Hole& hole : stream.read(from, bytes.subspan(ahead))) append_hole(holes, hole);
+      for (const Loss& loss : stream.read(from, bytes.subspan(ahead))) append_loss(losses, loss);
       part.bytes = room;
       hash_.update(bytes);
       at += part.size;
@@ -275,7 +356,7 @@ class Exporter {
         part.then = BagPart::Then::complete;
         part.accessed = row.accessed;
         part.modified = row.modified;
-        describe(part.listed, row, size, hash_.hex(), head.size(), holes);
+        finish_file(row, path, size, head.size(), stream, std::move(losses), part);
         return writer.put(std::move(part));
       }
       if (!writer.put(std::move(part))) return false;
@@ -283,11 +364,25 @@ class Exporter {
     return true;
   }
 
+  void finish_file(const Row& row, const std::string& path, uint64_t size, uint64_t ahead,
+                   const StreamReader& stream, Losses found, BagPart& part) {
+    for (const Loss& known : stream.known_losses()) {
+      // What could not be read once may be read by now; then it is no loss.
+      if (known.cause != Loss::Cause::unreadable) found.push_back(known);
+    }
+    found = settled(std::move(found), stream.size());
+    const std::string sha256 = hash_.hex();
+    part.listed = describe(row, path, size, sha256, ahead, found);
+    if (linked_.contains(row.id)) {
+      written_[row.stream_id] = {path, sha256, std::move(found), size};
+    }
+  }
+
   void show_progress() {
     const auto now = std::chrono::steady_clock::now();
     if (now - shown_ < kBetweenProgress) return;
     shown_ = now;
-    options_.progress(done_, total_.bytes);
+    options_.progress(done_, wanted_.bytes);
   }
 
   // Memory for a piece of a file, which the other thread gives back. It is used again, and small
@@ -313,56 +408,54 @@ class Exporter {
     return rooms_.emplace_back(std::make_shared_for_overwrite<std::byte[]>(kChunk));
   }
 
-  // `ahead`: bytes of the file in front of the stream, from whose start the holes count.
-  static void describe(ListedFile& listed, const Row& row, uint64_t size, std::string sha256,
-                       uint64_t ahead, std::vector<Hole>& holes) {
-    std::ranges::sort(holes, {}, &Hole::offset);
-    const auto quoted = [](const std::string& text) {
-      return nlohmann::json(text).dump(-1, ' ', false, nlohmann::json::error_handler_t::replace);
-    };
-    std::string& record = listed.record;
-    record = fmt::format(R"({{"id":{},"path":{},"bytes":{},"sha256":"{}","missing":[)", row.id,
-                         quoted(listed.path), size, sha256);
-    const char* separator = "";
-    for (const Hole& hole : holes) {
-      record += fmt::format(R"({}{{"offset":{},"length":{},"why":"{}, filled with zeros"}})",
-                            separator, ahead + hole.offset, hole.length, to_text(hole.why));
-      separator = ",";
+  // `ahead`: bytes of the file in front of the stream, from whose start the losses count.
+  ListedFile describe(const Row& row, const std::string& path, uint64_t size,
+                      const std::string& sha256, uint64_t ahead, const Losses& losses) {
+    ListedFile listed{path, sha256, {}, size, !losses.empty() || !row.size};
+    std::string missing = "[";
+    if (!row.size) {
+      missing += R"({"offset":0,"length":null,"why":"unknown: nothing tells the file's size"})";
     }
-    record += ']';
-    if (row.stream) record += ",\"stream\":" + quoted(*row.stream);
-    if (!listed.path.ends_with("/" + row.path)) record += ",\"true_path\":" + quoted(row.path);
-    record += "}\n";
-    listed.bytes = size;
-    listed.sha256 = std::move(sha256);
-    listed.has_holes = !holes.empty();
+    for (const Loss& loss : losses) {
+      missing += fmt::format(R"({}{{"offset":{},"length":{},"why":"{}, filled with {}"}})",
+                             missing.size() > 1 ? "," : "", ahead + loss.offset, loss.length,
+                             why_of(loss.cause),
+                             is_zero_filled(loss.cause) ? "zeros" : "what is there now");
+    }
+    missing += ']';
+    line_.begin();
+    add_fields(line_, row, sha256);
+    line_.text("written", path);
+    line_.number("bytes", static_cast<int64_t>(size));
+    line_.raw("missing", missing);
+    listed.record = line_.end();
+    return listed;
   }
 
-  void set_folder_times() const {
+  void set_folder_times() {
     for (auto folder = folder_times_.rbegin(); folder != folder_times_.rend(); ++folder) {
-      const timespec times[2] = {{0, UTIME_OMIT}, to_timespec(folder->second)};
-      ::utimensat(AT_FDCWD, (options_.directory + "/" + folder->first).c_str(), times, 0);
+      tree_->set_modified(folder->first, folder->second);
     }
   }
 
   const Shelf& shelf_;
   const ExportOptions& options_;
+  const std::time_t started_ = std::time(nullptr);
   ContentOpener opener_;
   Target target_;
   PathMaker paths_;
-  std::vector<std::byte> hashing_ = std::vector<std::byte>(kChunk);  // read at a time
-  Sha256 hash_;                                                      // of the file being read
-  std::map<int64_t, std::string> volume_folders_;
-  Totals total_;
+  std::optional<TargetTree> tree_;
+  Line line_{Line::Form::json};
+  Sha256 hash_;  // of the file being read
+  std::unordered_map<int64_t, std::string> volume_folders_;
+  std::unordered_set<int64_t> linked_;            // entries with further hard links
+  std::unordered_map<int64_t, Written> written_;  // by stream, of those entries
+  FileSum wanted_;     // what is to be written; the bytes once for each content
   uint64_t done_ = 0;  // bytes
   std::chrono::steady_clock::time_point shown_;
-  struct Earlier {
-    std::string sha256;
-    std::string record;  // its line, to be written again
-  };
   bool resuming_ = false;
-  std::unordered_map<std::string, Earlier> earlier_;  // by path in the bag
-  std::string last_folder_;
+  EarlierBag earlier_;
+  FileSum kept_, kept_full_;  // of an earlier run; of these, those with every byte
   std::vector<std::shared_ptr<std::byte[]>> rooms_;  // kChunk bytes each
   std::shared_ptr<std::byte[]> room_;                // one of them
   size_t room_used_ = 0;                             // bytes of it
@@ -374,7 +467,6 @@ class Exporter {
 
 ExportResult export_bag(const Shelf& shelf, const SourcePtr& source, Selection selection,
                         const ExportOptions& options) {
-  selection.with_contents = true;
   selection.secondary = options.forks != Forks::skip;
   // One look at the shelf, which need not be checked for changes at each file.
   const SQLite::Transaction reading(shelf.db());

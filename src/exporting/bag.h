@@ -6,6 +6,7 @@
 #include <functional>
 #include <string>
 
+#include "exporting/bag_writer.h"
 #include "shelf/selection.h"
 #include "source/source.h"
 
@@ -20,6 +21,8 @@ enum class Forks {
 
 struct ExportOptions {
   std::string directory;        // where the bag is made; must not exist, or be empty
+  std::string described;        // the selection and these options, as bag-info.txt tells them
+  std::string shelf_path;       // likewise
   bool even_gone = false;       // entries rated gone as well
   bool original_paths = false;  // out of trash folders, to where they were
   Forks forks = Forks::in_double;
@@ -30,19 +33,24 @@ struct ExportOptions {
   std::function<void(uint64_t, uint64_t)> progress = [](uint64_t, uint64_t) {};
 };
 
+// The account of an export: all that was selected is in one of the sums below it.
 struct ExportResult {
-  uint64_t files = 0;
-  uint64_t bytes = 0;
-  uint64_t kept = 0;  // of the files: those an earlier export had written, and that are right
-  uint64_t gone_left_out = 0;
-  uint64_t with_holes = 0;          // files written with some bytes missing
-  uint64_t renamed = 0;             // files whose name or path had to differ from the true one
-  std::vector<std::string> failed;  // one sentence each
+  FileSum selected;
+  FileSum full;       // written, with every byte
+  FileSum with_gaps;  // written, with some bytes missing
+  FileSum gone;       // left out, as nothing of their content is left
+  FileSum too_large;  // left out, as the target holds no such files
+  FileSum failed;     // left out: failed, or not reached before the end
+  uint64_t kept = 0;  // of those written: what an earlier export had written, and is right
+  uint64_t folders = 0;
+  uint64_t renamed = 0;               // files whose name had to differ from the true one
+  std::vector<std::string> failures;  // one sentence each
   bool stopped = false;
 };
 
-// Throws Error (refused) if the directory is not empty, too small, or on the source. A target
-// that fails midway ends the export, and the result says so.
+// Throws Error: refused if the directory is not empty, too small, or holds another export;
+// incomplete if nothing is there to be written. A target that fails midway ends the export, and the
+// result says so.
 ExportResult export_bag(const Shelf& shelf, const SourcePtr& source, Selection selection,
                         const ExportOptions& options);
 

@@ -1,14 +1,12 @@
 #include "exporting/bag_writer.h"
 
 #include <fcntl.h>
-#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
 #include <cstring>
-#include <ctime>
 #include <iterator>
 #include <utility>
 
@@ -21,13 +19,14 @@ constexpr uint64_t kBytesOfPart = 1024;        // what a part takes besides its 
 constexpr uint64_t kBytesPerFlush = 32 << 20;  // at most this much is unflushed
 constexpr uint64_t kBytesWorthAStart = 1 << 20;
 constexpr size_t kFilesPerFlush = 2048;  // likewise
-constexpr uint64_t kListBytesPerFile = 1024;
+constexpr uint64_t kListBytesPerFile = 2048;
 constexpr uint64_t kListBytes = 256 << 10;
+constexpr size_t kChunk = 1 << 20;  // bytes read from the target at a time
 
 }  // namespace
 
-BagWriter::BagWriter(std::string directory, bool lists_beside, bool read_back)
-    : directory_(std::move(directory)), lists_beside_(lists_beside), read_back_(read_back) {}
+BagWriter::BagWriter(std::string directory, bool read_back)
+    : directory_(std::move(directory)), read_back_(read_back) {}
 
 BagWriter::~BagWriter() {
   fail(ECANCELED);
@@ -36,45 +35,48 @@ BagWriter::~BagWriter() {
 
 void BagWriter::start(size_t files) {
   try {
-    flushed_.emplace(::open(directory_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (!flushed_->ok()) throw TargetFailed{errno};
-    manifest_.emplace(directory_, "manifest-sha256.txt", lists_beside_);
-    exported_.emplace(directory_, "exported.jsonl", lists_beside_);
-    const Descriptor reserve(::open(full(kReserveFile).c_str(),
-                                    O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
+    tree_.emplace(directory_);
+    tree_->make_folder(kStagingFolder);
+    manifest_.emplace(tree_->root(), "manifest-sha256.txt");
+    exported_.emplace(tree_->root(), "exported.jsonl");
+    const Descriptor reserve = tree_->create(kReserveFile);
     if (!reserve.ok()) throw TargetFailed{errno};
     const auto size = static_cast<off_t>(kListBytes + files * kListBytesPerFile);
     if (const int error = ::posix_fallocate(reserve.get(), 0, size); error == ENOSPC) {
       throw TargetFailed{error};
     }
+    thread_ = std::thread([this] { run(); });
   } catch (const TargetFailed& failure) {
     fail(failure.error);
-    return;
+  } catch (const std::system_error& e) {
+    fail_with(e.what());
   }
-  thread_ = std::thread([this] { run(); });
 }
 
 bool BagWriter::put(BagPart part) {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return failure_ != 0 || queued_ < kBytesQueued; });
-  if (failure_ != 0) return false;
+  changed_.wait(lock, [&] { return failed_ || queued_ < kBytesQueued; });
+  if (failed_) return false;
   queued_ += part.size + kBytesOfPart;
   queue_.push_back(std::move(part));
   if (queued_ >= kBytesAtOnce) changed_.notify_all();
   return true;
 }
 
-void BagWriter::fail(int error) {
+void BagWriter::fail(int error) { fail_with(std::strerror(error)); }
+
+void BagWriter::fail_with(std::string what) {
   {
     const std::lock_guard lock(mutex_);
-    if (failure_ == 0) failure_ = error;
+    if (!failed_) failure_ = std::move(what);
+    failed_ = true;
   }
   changed_.notify_all();
 }
 
 bool BagWriter::has_failed() {
   const std::lock_guard lock(mutex_);
-  return failure_ != 0;
+  return failed_;
 }
 
 void BagWriter::end_thread() {
@@ -87,43 +89,60 @@ void BagWriter::end_thread() {
   thread_.join();
 }
 
-BagWriter::Outcome BagWriter::finish() {
+BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
   end_thread();
-  if (failure_ != 0) {
-    outcome_.failed.push_back(fmt::format("The target failed: {}. What was done before is kept.",
-                                          std::strerror(failure_)));
+  if (failed_) {
+    outcome_.failed.push_back(
+        fmt::format("The target failed: {}. What was done before is kept.", failure_));
   }
-  ::unlink(full(kReserveFile).c_str());
+  if (!tree_) return std::move(outcome_);
+  tree_->remove(kReserveFile);
   try {
     begin_flush();
     end_flush();
-    finish_lists();
   } catch (const TargetFailed& failure) {
     discard_unflushed();
+    outcome_.failed.push_back(fmt::format("The last files could not be written in full: {}.",
+                                          std::strerror(failure.error)));
+  }
+  try {
+    finish_lists(info, payload);
+    outcome_.lists_complete = true;
+  } catch (const TargetFailed& failure) {
     outcome_.failed.push_back(fmt::format("The bag's own lists could not be completed: {}.",
                                           std::strerror(failure.error)));
   }
   return std::move(outcome_);
 }
 
+// Whatever goes wrong is a value that the other thread is told.
 void BagWriter::run() {
+  try {
+    work();
+  } catch (const TargetFailed& failure) {
+    fail(failure.error);
+  } catch (const std::exception& e) {
+    fail_with(e.what());
+  }
+  // A file that was not completed does not stay.
+  if (open_.file) ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
+  open_ = {};
+}
+
+void BagWriter::work() {
   std::deque<BagPart> taken;
   uint64_t written = 0;  // bytes of the parts taken, since the others were told
   while (true) {
     {
       std::unique_lock lock(mutex_);
-      changed_.wait(lock, [&] { return failure_ != 0 || ended_ || queued_ >= kBytesAtOnce; });
-      if (failure_ != 0 || queue_.empty()) break;
+      changed_.wait(lock, [&] { return failed_ || ended_ || queued_ >= kBytesAtOnce; });
+      if (failed_ || queue_.empty()) return;
       taken.swap(queue_);
     }
     for (; !taken.empty() && !has_failed(); taken.pop_front()) {
       BagPart& part = taken.front();
       written += part.size + kBytesOfPart;
-      try {
-        write(part);
-      } catch (const TargetFailed& failure) {
-        fail(failure.error);
-      }
+      write(part);
       if (written < kBytesQueued / 8 && taken.size() > 1) continue;
       {
         const std::lock_guard lock(mutex_);
@@ -132,30 +151,21 @@ void BagWriter::run() {
       changed_.notify_all();
     }
   }
-  // A file that was not completed does not stay.
-  if (open_.file) ::unlink(full(open_.path).c_str());
-  open_ = {};
 }
 
 void BagWriter::write(BagPart& part) {
-  if (part.then == BagPart::Then::kept) return list(std::move(part.listed));
+  if (part.then == BagPart::Then::link) return queue_up(std::move(part));
   if (part.begins) {
-    open_ = {part.listed.path, part.id,
-             std::make_unique<Descriptor>(
-                 ::open(full(part.listed.path).c_str(),
-                        O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666))};
-    // What is there already under its name is not ours to remove.
-    if (!open_.file->ok()) {
-      const int error = errno;
-      open_.file.reset();
-      return give_up(error);
-    }
+    open_ = {fmt::format("{}/{}", kStagingFolder, next_staged_++), part.id, part.listed.path, {}};
+    Descriptor file = tree_->create(open_.staged);
+    if (!file.ok()) return give_up(errno);
+    open_.file.emplace(std::move(file));
   }
   if (!open_.file) return;
   if (!write_sparsely(open_.file->get(), {part.bytes.get(), part.size})) return give_up(errno);
   if (part.then == BagPart::Then::complete) return complete(part);
   if (part.then == BagPart::Then::abandon) {
-    ::unlink(full(open_.path).c_str());
+    ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
     open_ = {};
   }
 }
@@ -172,21 +182,25 @@ void BagWriter::complete(BagPart& part) {
   }
   const timespec times[2] = {to_timespec(part.accessed), to_timespec(part.modified)};
   ::futimens(open_.file->get(), times);
-  open_ = {};
-  pending_bytes_ += size;
-  list(std::move(part.listed));
+  open_.file.reset();
+  queue_up(std::move(part));
 }
 
+// The file that is being written cannot be; the target may be able to take others.
 void BagWriter::give_up(int error) {
-  if (open_.file) ::unlink(full(open_.path).c_str());
+  ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
   open_.file.reset();
   if (is_fatal(error)) throw TargetFailed{error};
+  ++outcome_.failed_files;
   outcome_.failed.push_back(fmt::format("{} (id {}) could not be written: {}.", open_.path,
                                         open_.id, std::strerror(error)));
 }
 
-void BagWriter::list(ListedFile listed) {
-  pending_.push_back(std::move(listed));
+void BagWriter::queue_up(BagPart part) {
+  const bool link = part.then == BagPart::Then::link;
+  pending_bytes_ += link ? 0 : part.listed.bytes;
+  part.bytes.reset();
+  pending_.push_back({link ? std::string() : open_.staged, std::move(part)});
   if (pending_.size() >= kFilesPerFlush || pending_bytes_ >= kBytesPerFlush) begin_flush();
 }
 
@@ -200,7 +214,7 @@ void BagWriter::begin_flush() {
   pending_bytes_ = 0;
   if (batch_.empty()) return;
   flushing_ = std::async(std::launch::async,
-                         [file = flushed_->get()] { return ::syncfs(file) == 0 ? 0 : errno; });
+                         [file = tree_->root()] { return ::syncfs(file) == 0 ? 0 : errno; });
 }
 
 void BagWriter::end_flush() {
@@ -210,50 +224,107 @@ void BagWriter::end_flush() {
     discard_unflushed();
     throw TargetFailed{error};
   }
+  std::vector<std::byte> buffer(kChunk);
+  for (Staged& staged : batch_) {
+    if (!staged.placed) put_in_place(staged, buffer);
+  }
+  append_lists();
+}
+
+// Moves what is on the medium by now to where it belongs.
+void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
+  const ListedFile& listed = staged.part.listed;
+  const auto fail_file = [&](const char* what) {
+    ++outcome_.failed_files;
+    outcome_.failed.push_back(fmt::format("{} {}", listed.path, what));
+    staged.failed = true;
+  };
+  staged.placed = true;
+  if (staged.part.then == BagPart::Then::link) {
+    if (!tree_->link(staged.part.link_to, listed.path) &&
+        !copy(staged.part.link_to, listed.path, buffer)) {
+      fail_file("could not be written as one more name of a file that was.");
+    }
+    return;
+  }
+  if (read_back_ && hash_of(tree_->open_to_read(staged.name), buffer, true) != listed.sha256) {
+    ::unlinkat(tree_->root(), staged.name.c_str(), 0);
+    return fail_file("reads back from the target other than it was written; it was removed.");
+  }
+  tree_->move(staged.name, listed.path);
+}
+
+// Where the target has no links.
+bool BagWriter::copy(const std::string& from, const std::string& to,
+                     std::vector<std::byte>& buffer) {
+  const Descriptor source = tree_->open_to_read(from);
+  const std::string staged = fmt::format("{}/copy", kStagingFolder);
+  struct stat status {};
+  const Descriptor target = tree_->create(staged);
+  if (!source.ok() || !target.ok() || ::fstat(source.get(), &status) != 0) return false;
+  while (true) {
+    const ssize_t n = ::read(source.get(), buffer.data(), buffer.size());
+    if (n == 0) break;
+    if (n < 0 || !write_sparsely(target.get(), std::span(buffer).first(static_cast<size_t>(n)))) {
+      tree_->remove(staged);
+      return false;
+    }
+  }
+  const timespec times[2] = {status.st_atim, status.st_mtim};
+  if (::ftruncate(target.get(), status.st_size) != 0 || ::fsync(target.get()) != 0) return false;
+  ::futimens(target.get(), times);
+  tree_->move(staged, to);
+  return true;
+}
+
+// Both lists take the batch, or neither does.
+void BagWriter::append_lists() {
   std::string manifest;
   std::string exported;
-  std::vector<std::byte> buffer(read_back_ ? 1 << 20 : 0);
-  for (const ListedFile& listed : batch_) {
-    if (read_back_ && hash_of(full(listed.path), buffer, true) != listed.sha256) {
-      ::unlink(full(listed.path).c_str());
-      outcome_.failed.push_back(fmt::format(
-          "{} reads back from the target other than it was written; it was removed.", listed.path));
-      continue;
-    }
+  Outcome counted = outcome_;
+  for (const Staged& staged : batch_) {
+    const ListedFile& listed = staged.part.listed;
+    if (staged.failed) continue;
     manifest += fmt::format("{}  {}\n", listed.sha256, listed.path);
     exported += listed.record;
-    outcome_.bytes += listed.bytes;
-    outcome_.with_holes += listed.has_holes;
-    ++outcome_.files;
+    (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.bytes);
   }
-  manifest_->write(manifest);
-  exported_->write(exported);
+  const uint64_t before = manifest_->length();
+  manifest_->append(manifest);
+  try {
+    exported_->append(exported);
+  } catch (const TargetFailed&) {
+    manifest_->take_back(before);
+    throw;
+  }
+  outcome_ = std::move(counted);
   batch_.clear();
 }
 
-// Files that were written but are not sure to be on the medium do not stay.
+// Files that are not sure to be on the medium, or not in the lists, do not stay.
 void BagWriter::discard_unflushed() {
-  for (std::vector<ListedFile>* files : {&batch_, &pending_}) {
-    for (const ListedFile& listed : *files) ::unlink(full(listed.path).c_str());
+  for (std::vector<Staged>* files : {&batch_, &pending_}) {
+    for (const Staged& staged : *files) {
+      if (!staged.name.empty()) ::unlinkat(tree_->root(), staged.name.c_str(), 0);
+      if (staged.placed) tree_->remove(staged.part.listed.path);
+    }
     files->clear();
   }
 }
 
-void BagWriter::finish_lists() {
+void BagWriter::finish_lists(const std::string& info, FileSum payload) {
   if (!manifest_ || !exported_) return;
+  ::unlinkat(tree_->root(), kStagingFolder, AT_REMOVEDIR);
+  payload.files += outcome_.full.files + outcome_.with_gaps.files;
+  payload.bytes += outcome_.full.bytes + outcome_.with_gaps.bytes;
+  replace_file(tree_->root(), "bag-info.txt",
+               fmt::format("{}Payload-Oxum: {}.{}\n", info, payload.bytes, payload.files));
   std::string tags = manifest_->close() + exported_->close();
-  TagFile declaration(directory_, "bagit.txt");
-  declaration.write("BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
-  tags += declaration.close();
-  TagFile info(directory_, "bag-info.txt");
-  info.write(fmt::format(
-      "Bag-Software-Agent: undershelf {}\nBagging-Date: {:%Y-%m-%d}\n"
-      "Payload-Oxum: {}.{}\n",
-      UNDERSHELF_VERSION, fmt::gmtime(std::time(nullptr)), outcome_.bytes, outcome_.files));
-  tags += info.close();
-  TagFile list(directory_, "tagmanifest-sha256.txt");
-  list.write(tags);
-  list.close();
+  for (const char* name : {"bagit.txt", "bag-info.txt"})
+    tags += TagFile(tree_->root(), name).close();
+  replace_file(tree_->root(), "tagmanifest-sha256.txt", tags);
+  // The last moves are to be on the medium too.
+  if (::syncfs(tree_->root()) != 0) throw TargetFailed{errno};
 }
 
 }  // namespace undershelf

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "exporting/target_file.h"
+#include "exporting/target_tree.h"
 #include "model/time.h"
 
 namespace undershelf {
@@ -25,16 +26,16 @@ struct ListedFile {
   std::string sha256;
   std::string record;  // line of exported.jsonl
   uint64_t bytes = 0;
-  bool has_holes = false;  // some of its bytes are missing
+  bool has_gaps = false;  // some of its bytes are missing
 };
 
-// The next piece of work: a piece of a file, or a file that is there already.
+// The next piece of work: a piece of a file, or one more name of a file that is written.
 struct BagPart {
   enum class Then {
     more,      // other parts of the file follow
     complete,  // the file ends with this part; `listed` and the times count
     abandon,   // the file will not be completed; it is removed
-    kept,      // not a new file: `listed` tells of one that is there
+    link,      // no new content: `listed` is one more name of the file at `link_to`
   };
   bool begins = false;  // a file: `id` and the path of `listed` say which
   int64_t id = 0;
@@ -43,75 +44,98 @@ struct BagPart {
   Then then = Then::more;
   std::optional<Time> accessed, modified;
   ListedFile listed;
+  std::string link_to;
 };
 
+// A number of files, and their bytes.
+struct FileSum {
+  uint64_t files = 0;
+  uint64_t bytes = 0;
+  void add(uint64_t size) {
+    ++files;
+    bytes += size;
+  }
+};
+
+// Files are written into a folder of their own (`.partial`), and moved to their places, and into
+// the lists, once the medium has them: the lists tell of just what is there, whenever it ends.
 class BagWriter {
  public:
   struct Outcome {
-    uint64_t files = 0;
-    uint64_t bytes = 0;
-    uint64_t with_holes = 0;
+    FileSum full, with_gaps;
+    uint64_t failed_files = 0;
     std::vector<std::string> failed;  // one sentence each
+    bool lists_complete = false;
   };
 
-  // `lists_beside`: the lists of an earlier export stay until the new ones are complete.
   // `read_back`: each file is read from the target again, and compared.
-  BagWriter(std::string directory, bool lists_beside, bool read_back);
+  BagWriter(std::string directory, bool read_back);
   // Does nothing more with what was put and not finished.
   ~BagWriter();
   BagWriter(const BagWriter&) = delete;
   BagWriter& operator=(const BagWriter&) = delete;
 
-  // Begins the lists and the thread. The lists grow with each flush, so that an export that is
-  // killed leaves them too. Room for `files` files in them is held from the start, so that a target
-  // that fills up can still take them.
+  // Begins the lists, or goes on with those that are there, and begins the thread. Room for `files`
+  // files in them is held from the start, so that a target that fills up can still take them.
   void start(size_t files);
   // False once the target has failed: nothing more can be written then. Waits while much is to be
   // written still.
   bool put(BagPart part);
   // Says that the target failed (errno).
   void fail(int error);
-  // Waits until all is on the medium, and completes the lists. To be called once, in any case.
-  Outcome finish();
+  // Waits until all is on the medium, and completes the lists; `info` is what bag-info.txt says.
+  // To be called once, in any case. `payload`: files and bytes the bag holds besides what was put.
+  Outcome finish(const std::string& info, FileSum payload);
 
  private:
   void run();
+  void work();
   void write(BagPart& part);
   void complete(BagPart& part);
   void give_up(int error);
-  void list(ListedFile listed);
+  void queue_up(BagPart part);
   void begin_flush();
   void end_flush();
+  struct Staged {
+    std::string name;  // below the bag; empty for a link
+    BagPart part;      // without its bytes
+    bool placed = false, failed = false;
+  };
+  void put_in_place(Staged& staged, std::vector<std::byte>& buffer);
+  bool copy(const std::string& from, const std::string& to, std::vector<std::byte>& buffer);
+  void append_lists();
   void discard_unflushed();
-  void finish_lists();
+  void finish_lists(const std::string& info, FileSum payload);
+  void fail_with(std::string sentence);
   bool has_failed();
   void end_thread();
-  std::string full(const std::string& path) const { return directory_ + "/" + path; }
 
   const std::string directory_;
-  const bool lists_beside_, read_back_;
+  const bool read_back_;
 
   std::mutex mutex_;
   std::condition_variable changed_;
   std::deque<BagPart> queue_;
   uint64_t queued_ = 0;  // bytes
   bool ended_ = false;
-  int failure_ = 0;  // errno of the target
+  bool failed_ = false;
+  std::string failure_;  // a sentence's middle: what went wrong
   std::thread thread_;
 
   // The thread's own while it runs.
   struct Open {
-    std::string path;
+    std::string staged;
     int64_t id = 0;
-    std::unique_ptr<Descriptor> file;  // none: it failed, and its other parts are passed over
+    std::string path;
+    std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;
-  std::optional<Descriptor>
-      flushed_;  // the bag's folder: tells of each failure since it was opened
+  uint64_t next_staged_ = 0;
+  std::optional<TargetTree> tree_;  // tells of each failure since it was opened
   std::optional<TagFile> manifest_, exported_;
-  std::vector<ListedFile> pending_;  // written, not yet flushed
-  std::vector<ListedFile> batch_;    // being flushed, while others are written
-  std::future<int> flushing_;        // 0 or errno
+  std::vector<Staged> pending_;  // written, not yet flushed
+  std::vector<Staged> batch_;    // being flushed, while others are written
+  std::future<int> flushing_;    // 0 or errno
   uint64_t pending_bytes_ = 0;
   Outcome outcome_;
 };

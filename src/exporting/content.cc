@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "model/error.h"
+#include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "stream/storage_row.h"
 
@@ -35,8 +36,8 @@ ContentOpener::ContentOpener(const Shelf& shelf, SourcePtr source)
       source_(std::move(source)),
       row_(std::make_unique<SQLite::Statement>(
           shelf.db(),
-          "SELECT pieces, coalesce(inline_data,x''), size, valid_size, "
-          "coalesce(overwritten,0), codec, coalesce(unit,0) FROM streams WHERE id=?")) {}
+          "SELECT pieces, coalesce(inline_data,x''), coalesce(size,0), coalesce(valid_size,0), "
+          "codec, coalesce(unit,0), coalesce(intact_bytes,0) FROM streams WHERE id=?")) {}
 ContentOpener::~ContentOpener() = default;
 
 StreamReader ContentOpener::open(int64_t stream_id) {
@@ -44,24 +45,16 @@ StreamReader ContentOpener::open(int64_t stream_id) {
   row.reset();
   row.bind(1, stream_id);
   if (!row.executeStep()) return {source_, {}, {}, 0, 0, {}};
-  const Pieces pieces = pieces_of(row.getColumn(0));
-  std::vector<ByteRange> overwritten;
-  if (row.getColumn(4).getInt64() > 0) {
-    if (!claims_) claims_ = load_claims(shelf_);
-    for (const Piece& piece : pieces) {
-      if (piece.kind != Piece::Kind::range) continue;
-      claims_->each_overlap(
-          {piece.offset, piece.length},
-          [&](const Claim&, const ByteRange& shared) { overwritten.push_back(shared); });
-    }
-  }
+  const uint64_t size = size_of(row.getColumn(2));
+  Losses losses;
+  if (size_of(row.getColumn(6)) < size) losses = load_losses(shelf_.db(), stream_id);
   return {source_,
-          pieces,
+          pieces_of(row.getColumn(0)),
           row.getColumn(1).getString(),
-          size_of(row.getColumn(2)),
+          size,
           size_of(row.getColumn(3)),
-          overwritten,
-          storage_of(row.getColumn(5), row.getColumn(6))};
+          std::move(losses),
+          storage_of(row.getColumn(4), row.getColumn(5))};
 }
 
 }  // namespace undershelf

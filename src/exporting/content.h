@@ -2,10 +2,8 @@
 #pragma once
 
 #include <memory>
-#include <optional>
 #include <string>
 
-#include "shelf/claims.h"
 #include "shelf/shelf.h"
 #include "source/source.h"
 #include "stream/stream.h"
@@ -20,7 +18,7 @@ namespace undershelf {
 // Error (unavailable) if it is not there or is another one.
 SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
 
-// Opens streams by their ids. Keeps the claims, once they are needed. Not to be shared between
+// Opens streams by their ids, with what the shelf says is lost of them. Not to be shared between
 // threads.
 class ContentOpener {
  public:
@@ -32,7 +30,6 @@ class ContentOpener {
   const Shelf& shelf_;
   SourcePtr source_;
   std::unique_ptr<SQLite::Statement> row_;
-  std::optional<ClaimMap> claims_;
 };
 
 }  // namespace undershelf

@@ -26,7 +26,7 @@ std::string with_mark(std::string_view name, std::string_view mark, size_t most)
 
 std::string safe_name(std::string_view name, const Target& target) {
   constexpr std::string_view kStrict = "\"*:<>?\\|";
-  std::string safe = printable(name);
+  std::string safe = without_controls(name);
   for (char& c : safe) {
     const bool strict = target.strict_names && kStrict.find(c) != std::string_view::npos;
     if (c == '/' || c == '%' || strict) c = '_';

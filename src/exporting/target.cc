@@ -1,10 +1,19 @@
 #include "exporting/target.h"
 
+#include <fmt/format.h>
 #include <linux/magic.h>
+#include <mntent.h>
+#include <sys/stat.h>
 #include <sys/statfs.h>
 #include <unistd.h>
 
+#include <cerrno>
+#include <cstdio>
+#include <cstring>
 #include <filesystem>
+#include <memory>
+
+#include "model/error.h"
 
 namespace undershelf {
 namespace {
@@ -25,6 +34,69 @@ std::string nearest_existing(const std::string& path) {
   fs::path at = fs::absolute(path);
   while (!fs::exists(at, error) && at.has_relative_path()) at = at.parent_path();
   return at.string();
+}
+
+namespace {
+
+namespace fs = std::filesystem;
+
+bool is_listed_mount_point(const std::string& folder) {
+  const std::unique_ptr<FILE, decltype(&::endmntent)> table(::setmntent("/etc/fstab", "r"),
+                                                            ::endmntent);
+  if (!table) return false;
+  while (const mntent* line = ::getmntent(table.get())) {
+    if (fs::path(line->mnt_dir).lexically_normal() == fs::path(folder)) return true;
+  }
+  return false;
+}
+
+// Whether a folder is meant for mounting, and nothing is mounted there.
+bool is_empty_mount_point(const std::string& folder) {
+  struct stat here {};
+  struct stat above {};
+  if (::stat(folder.c_str(), &here) != 0 || ::stat((folder + "/..").c_str(), &above) != 0) {
+    return false;
+  }
+  if (here.st_dev != above.st_dev || here.st_ino == above.st_ino) return false;
+  if (is_listed_mount_point(folder)) return true;
+  const fs::path parent = fs::path(folder).parent_path();
+  const bool usual = parent == "/mnt" || parent == "/media" || parent.parent_path() == "/media" ||
+                     parent.parent_path() == "/run/media";
+  std::error_code error;
+  return (usual || folder == "/mnt") && fs::is_empty(folder, error);
+}
+
+}  // namespace
+
+void require_writable_parent(const std::string& directory) {
+  std::error_code error;
+  const fs::path path = fs::absolute(directory, error).lexically_normal();
+  const fs::path whole = path.has_filename() ? path : path.parent_path();
+  const bool exists = fs::exists(whole, error);
+  if (exists && !fs::is_directory(whole, error)) {
+    throw Error(Failure::refused,
+                fmt::format("{} is a file. Choose a new folder.", whole.string()));
+  }
+  const fs::path parent = exists ? whole : whole.parent_path();
+  if (!fs::is_directory(parent, error)) {
+    throw Error(Failure::refused,
+                fmt::format("There is no folder {}. Is the target mounted? Only the last folder of "
+                            "--to is made.",
+                            parent.string()));
+  }
+  for (const fs::path& folder : {parent, parent.parent_path()}) {
+    if (is_empty_mount_point(folder.string())) {
+      throw Error(Failure::refused,
+                  fmt::format("{} is a mount point, and nothing is mounted there. Mount the target "
+                              "first.",
+                              folder.string()));
+    }
+  }
+  if (::access(parent.c_str(), W_OK | X_OK) != 0) {
+    throw Error(Failure::refused,
+                fmt::format("The folder {} may not be written to: {}. Choose another target.",
+                            parent.string(), std::strerror(errno)));
+  }
 }
 
 Target examine_target(const std::string& directory) {

@@ -18,6 +18,10 @@ struct Target {
 // `path` itself if it exists, or else the nearest folder above it that does.
 std::string nearest_existing(const std::string& path);
 
+// Throws Error (refused) unless `directory` is there, or can be made in a folder that is, and that
+// folder is no mount point at which nothing is mounted.
+void require_writable_parent(const std::string& directory);
+
 // Looks at the file system on which `directory` is, or would be made.
 Target examine_target(const std::string& directory);
 

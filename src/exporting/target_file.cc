@@ -39,8 +39,7 @@ timespec to_timespec(const std::optional<Time>& time) {
   return {seconds, fraction * 100};
 }
 
-std::string hash_of(const std::string& path, std::vector<std::byte>& buffer, bool from_medium) {
-  const Descriptor file(::open(path.c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
+std::string hash_of(const Descriptor& file, std::vector<std::byte>& buffer, bool from_medium) {
   if (!file.ok()) return {};
   if (from_medium) ::posix_fadvise(file.get(), 0, 0, POSIX_FADV_DONTNEED);
   Sha256 hash;
@@ -66,23 +65,47 @@ bool write_sparsely(int fd, std::span<const std::byte> bytes) {
   return true;
 }
 
-TagFile::TagFile(const std::string& directory, std::string name, bool beside)
+TagFile::TagFile(int directory, std::string name)
     : name_(std::move(name)),
-      final_(directory + "/" + name_),
-      path_(beside ? final_ + ".new" : final_),
-      file_(::open(path_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666)) {
-  if (!file_.ok()) throw TargetFailed{errno};
+      file_(::openat(directory, name_.c_str(), O_RDWR | O_CREAT | O_APPEND | O_NOFOLLOW | O_CLOEXEC,
+                     0666)) {
+  struct stat status {};
+  if (!file_.ok() || ::fstat(file_.get(), &status) != 0) throw TargetFailed{errno};
+  length_ = static_cast<uint64_t>(status.st_size);
 }
 
-void TagFile::write(std::string_view text) {
-  if (!write_all(file_.get(), text.data(), text.size())) throw TargetFailed{errno};
-  hash_.update(std::as_bytes(std::span(text)));
+void TagFile::append(std::string_view text) {
+  if (!write_all(file_.get(), text.data(), text.size())) {
+    const int error = errno;
+    take_back(length_);
+    throw TargetFailed{error};
+  }
+  length_ += text.size();
+}
+
+void TagFile::take_back(uint64_t length) {
+  // Making a file shorter needs no room.
+  if (::ftruncate(file_.get(), static_cast<off_t>(length)) == 0) length_ = length;
 }
 
 std::string TagFile::close() {
-  if (::fsync(file_.get()) != 0) throw TargetFailed{errno};
-  if (path_ != final_ && ::rename(path_.c_str(), final_.c_str()) != 0) throw TargetFailed{errno};
-  return fmt::format("{}  {}\n", hash_.hex(), name_);
+  if (::fsync(file_.get()) != 0 || ::lseek(file_.get(), 0, SEEK_SET) < 0) throw TargetFailed{errno};
+  std::vector<std::byte> buffer(1 << 16);
+  return fmt::format("{}  {}\n", hash_of(file_, buffer, false), name_);
+}
+
+void replace_file(int directory, const std::string& name, std::string_view content) {
+  const std::string beside = name + ".new";
+  ::unlinkat(directory, beside.c_str(), 0);
+  const Descriptor file(::openat(directory, beside.c_str(),
+                                 O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
+  if (!file.ok() || !write_all(file.get(), content.data(), content.size()) ||
+      ::fsync(file.get()) != 0 ||
+      ::renameat(directory, beside.c_str(), directory, name.c_str()) != 0) {
+    const int error = errno;
+    ::unlinkat(directory, beside.c_str(), 0);
+    throw TargetFailed{error};
+  }
 }
 
 }  // namespace undershelf

@@ -10,6 +10,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "model/time.h"
@@ -24,8 +25,11 @@ class Descriptor {
   ~Descriptor() {
     if (fd_ >= 0) ::close(fd_);
   }
-  Descriptor(const Descriptor&) = delete;
-  Descriptor& operator=(const Descriptor&) = delete;
+  Descriptor(Descriptor&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
+  Descriptor& operator=(Descriptor&& other) noexcept {
+    std::swap(fd_, other.fd_);
+    return *this;
+  }
   int get() const { return fd_; }
   bool ok() const { return fd_ >= 0; }
 
@@ -44,8 +48,8 @@ bool is_fatal(int error);
 // Nothing becomes "leave as it is".
 timespec to_timespec(const std::optional<Time>& time);
 
-// SHA-256 of a file on the target; empty if it cannot be read. `from_medium`: not from memory.
-std::string hash_of(const std::string& path, std::vector<std::byte>& buffer, bool from_medium);
+// SHA-256 of an open file; empty if it cannot be read. `from_medium`: not from memory.
+std::string hash_of(const Descriptor& file, std::vector<std::byte>& buffer, bool from_medium);
 
 constexpr size_t kHoleBlock = 65536;  // bytes
 
@@ -56,21 +60,31 @@ bool write_sparsely(int fd, std::span<const std::byte> bytes);
 // Holds room on the target for the bag's lists while an export runs.
 constexpr const char* kReserveFile = ".reserve";
 
-// A text file of the bag, made new, that is on the medium when close() returns.
+// Where files are written before they are moved to their places.
+constexpr const char* kStagingFolder = ".partial";
+
+// A text file of the bag that grows by whole lines: what could not be written in full is taken
+// back. It is on the medium when close() returns.
 class TagFile {
  public:
-  // Written under its name, or, where an older one must stay until the end, under another first.
-  TagFile(const std::string& directory, std::string name, bool beside = false);
-  void write(std::string_view text);
-  // Flushes, and returns the line for the tag manifest.
+  // `directory`: the bag's folder, open. Throws TargetFailed. Goes on with a file that is there.
+  TagFile(int directory, std::string name);
+  const std::string& name() const { return name_; }
+  uint64_t length() const { return length_; }  // bytes
+  void append(std::string_view text);
+  // Takes back all that was appended since it had that length.
+  void take_back(uint64_t length);
+  // Flushes. Returns the line for the tag manifest.
   std::string close();
 
  private:
   std::string name_;
-  std::string final_;
-  std::string path_;
+  uint64_t length_ = 0;
   Descriptor file_;
-  Sha256 hash_;
 };
+
+// Writes a whole file at once, so that it is there in full or as it was before. Throws
+// TargetFailed.
+void replace_file(int directory, const std::string& name, std::string_view content);
 
 }  // namespace undershelf

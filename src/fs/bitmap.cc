@@ -23,7 +23,7 @@ uint64_t UseBitmap::find(uint64_t from, uint64_t end, bool wanted) {
     const uint64_t byte = at / 8;
     const size_t count = std::min(kStep - byte % kStep, (end + 7) / 8 - byte);
     const auto block = std::span(bytes).first(count);
-    if (!cache_.read(byte, block)) std::ranges::fill(block, std::byte{0});
+    cache_.read(byte, block);  // what cannot be read of it is zero, and counts as free
     const std::byte skipped = wanted ? std::byte{0} : std::byte{0xFF};
     for (size_t i = 0; i < count; ++i) {
       if (block[i] == skipped) continue;

@@ -41,11 +41,11 @@ std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRan
   return best;
 }
 
-uint64_t used_bytes(VolumeReader& reader) {
+uint64_t VolumeReader::used_bytes() {
   uint64_t used = 0;
-  const ByteRange heap = reader.volume().heap();
+  const ByteRange heap = volume().heap();
   for (uint64_t at = heap.offset; at < heap.end();) {
-    const ByteRange found = reader.next_used({at, heap.end() - at});
+    const ByteRange found = next_used({at, heap.end() - at});
     if (found.length == 0) break;
     used += found.length;
     at = found.end();
@@ -59,9 +59,13 @@ std::vector<uint64_t> free_places(VolumeReader& reader, size_t most) {
   uint64_t next = 0;  // clusters
   for (size_t i = 0; i < most; ++i) {
     uint64_t cluster = std::max(next, volume.cluster_count * i / most);
+    // Of what is in use there, no more is looked at than lies before the next place.
+    const uint64_t step = std::max<uint64_t>(1, volume.cluster_count / most);
     const ByteRange from = volume.heap_from(cluster);
-    const ByteRange used = reader.next_used(from);
-    if (used.length > 0 && used.offset == from.offset) {
+    const ByteRange near{from.offset, std::min(from.length, step * volume.cluster_size)};
+    if (reader.next_used({near.offset, 1}).length > 0) {
+      const ByteRange used = reader.next_used(near);
+      if (used.length >= near.length) continue;
       cluster += used.length / volume.cluster_size;
     }
     if (cluster >= volume.cluster_count) break;

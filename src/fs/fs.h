@@ -30,10 +30,10 @@ class VolumeReader {
   // file system's own accounts: FAT, bitmap. What these cannot tell is not in use. Length 0 if
   // none.
   virtual ByteRange next_used(const ByteRange& within) = 0;
+  // Bytes of the clusters in use now, by those accounts.
+  virtual uint64_t used_bytes();
 };
 
-// Bytes of the clusters in use now.
-uint64_t used_bytes(VolumeReader& reader);
 // Where up to `most` clusters lie that are free now, spread over the volume: bytes of the source.
 std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
 // Whether the cluster at `place` (byte of the source) is one of the volume's, and free now.

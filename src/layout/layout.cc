@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <boost/endian/buffers.hpp>
+#include <set>
 
 #include "layout/apm.h"
 #include "layout/gpt.h"
@@ -95,6 +96,7 @@ void add_logical_volumes(const Source& source, const Partition& extended, uint64
   constexpr int kMostVolumes = 256;
   uint64_t at = extended.range.offset;
   int number = 5;
+  std::set<uint64_t> seen{at};
   for (int steps = 0; steps < kMostVolumes; ++steps) {
     MasterBootRecord record{};
     if (!read_record(source, at, record)) {
@@ -108,7 +110,8 @@ void add_logical_volumes(const Source& source, const Partition& extended, uint64
     const PartitionRecord& next = record.PartitionRecords[1];
     if (next.OSType == 0 || next.SizeInLBA.value() == 0) return;
     const uint64_t next_at = extended.range.offset + next.StartingLBA.value() * sector;
-    if (next_at <= at) {
+    // Logical volumes need not be in the order of their places.
+    if (!seen.insert(next_at).second) {
       layout.notes.emplace_back("The chain of logical volumes comes back to itself.");
       return;
     }

@@ -9,6 +9,11 @@ std::string_view to_text(State state) {
   return kTexts[static_cast<size_t>(state)];
 }
 
+std::string_view to_text(Proof proof) {
+  constexpr std::array<std::string_view, 3> kTexts = {"last", "unsure", "old"};
+  return kTexts[static_cast<size_t>(proof)];
+}
+
 std::string_view to_text(Kind kind) { return kind == Kind::file ? "file" : "folder"; }
 
 std::string_view to_text(Encoding encoding) {

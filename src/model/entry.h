@@ -46,6 +46,7 @@ struct Name {
 struct Stream {
   std::string name;         // empty for the main stream
   uint64_t size = 0;        // bytes, as recorded
+  bool size_known = true;   // false: nothing that is left tells it; `size` is then 0
   uint64_t valid_size = 0;  // bytes that were ever written; the rest reads as zeros
   Encoding encoding = Encoding::plain;
   Codec codec = Codec::none;
@@ -54,6 +55,8 @@ struct Stream {
   // True if the placing pass decides where the bytes lie; `pieces` is then what the metadata
   // still tells (a chain left in place), or empty.
   bool open = false;
+  // True if it is known to lie in several pieces, of which nothing tells where they are.
+  bool scattered = false;
   std::optional<uint64_t> first;  // byte of the source at which the stream starts, if known
   // If not 0, `first` is only the least of several candidates, so many bytes apart.
   uint64_t first_step = 0;
@@ -79,6 +82,14 @@ struct Evidence {
   uint64_t amount = 0;  // bytes or a count, as the code says
 };
 
+// How far what tells of an entry is the last that was recorded of it. An old copy of a record
+// proves what it says of its own time only.
+enum class Proof : uint8_t {
+  last,    // its own record, in its own place
+  unsure,  // its own, but a rename may have left it behind
+  old,     // an older copy, or another's mention of it
+};
+
 struct Entry {
   // Identity in its volume, the same at each scan: FAT and exFAT: the byte in the volume at which
   // its directory entry lies; NTFS: the file reference; HFS+: the catalog node ID.
@@ -88,7 +99,8 @@ struct Entry {
   Kind kind = Kind::file;
   State state = State::live;
   bool marked_deleted = false;  // its own record says so
-  bool system = false;          // one of the file system's own files
+  Proof proof = Proof::last;
+  bool system = false;  // one of the file system's own files
   Name name;
   std::optional<Time> created, modified, accessed, deleted;
   std::vector<Stream> streams;  // a folder's own content is its stream; it claims its clusters
@@ -100,6 +112,7 @@ struct Entry {
 };
 
 std::string_view to_text(State state);
+std::string_view to_text(Proof proof);
 std::string_view to_text(Kind kind);
 std::string_view to_text(Encoding encoding);
 std::string_view to_text(Placement placement);

@@ -10,6 +10,7 @@ enum class Failure {
   usage,        // the call is wrong: an option, filter, date or id
   unavailable,  // the source or shelf cannot be opened, is empty, or is not what it should be
   refused,      // not done for safety: something would be overwritten or written to the source
+  incomplete,   // done in part only, or nothing was there to be done
 };
 
 // what() is one sentence for the user, ending in what to do next.

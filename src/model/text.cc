@@ -8,6 +8,8 @@
 #include <unicode/utf16.h>
 #include <unicode/utf8.h>
 
+#include <algorithm>
+
 #include "model/error.h"
 
 namespace undershelf {
@@ -22,7 +24,7 @@ void each_code_point(std::string_view utf8, Visit visit) {
   const auto length = static_cast<int32_t>(utf8.size());
   for (int32_t i = 0; i < length;) {
     UChar32 c = 0;
-    U8_NEXT(bytes, i, length, c);
+    U8_NEXT(bytes, i, length, c);  // c < 0: malformed
     visit(c);
   }
 }
@@ -91,6 +93,15 @@ std::u16string to_utf16(std::string_view utf8) {
   return {text.getBuffer(), static_cast<size_t>(text.length())};
 }
 
+std::string to_nfc(std::string_view utf8) {
+  UErrorCode status = U_ZERO_ERROR;
+  const icu::Normalizer2* nfc = icu::Normalizer2::getNFCInstance(status);
+  const auto text = icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())});
+  std::string out;
+  if (U_SUCCESS(status)) nfc->normalize(text, status).toUTF8String(out);
+  return U_SUCCESS(status) ? out : std::string(utf8);
+}
+
 std::string fold_case(std::string_view utf8) {
   std::string out;
   icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())})
@@ -114,19 +125,61 @@ std::string_view cut_utf8(std::string_view utf8, size_t most) {
   return utf8.substr(0, most);
 }
 
+bool steers_a_terminal(char32_t c) {
+  return c < 0x20 || (c >= 0x7F && c < 0xA0) || c == 0x061C || c == 0x200E || c == 0x200F ||
+         (c >= 0x2028 && c <= 0x202E) || (c >= 0x2066 && c <= 0x2069) || c == 0xFEFF;
+}
+
+namespace {
+
+void append_utf8(std::string& out, UChar32 c) {
+  char bytes[U8_MAX_LENGTH];
+  int32_t length = 0;
+  U8_APPEND_UNSAFE(bytes, length, c);
+  out.append(bytes, static_cast<size_t>(length));
+}
+
+bool is_plain_ascii(std::string_view text) {
+  return std::ranges::all_of(text, [](char c) { return c >= 0x20 && c < 0x7F; });
+}
+
+}  // namespace
+
+void escape_steering(std::string_view utf8, const char* pattern, std::string& out) {
+  each_code_point(utf8, [&](UChar32 c) {
+    if (c >= 0 && steers_a_terminal(static_cast<char32_t>(c))) {
+      out += fmt::format(fmt::runtime(pattern), static_cast<uint32_t>(c));
+    } else {
+      append_utf8(out, c < 0 ? kReplacement : c);
+    }
+  });
+}
+
 std::string printable(std::string_view utf8) {
+  if (is_plain_ascii(utf8)) return std::string(utf8);
   std::string out;
   each_code_point(utf8, [&](UChar32 c) {
-    if (c < 0x20 || (c >= 0x7F && c < 0xA0)) c = kReplacement;
-    char bytes[U8_MAX_LENGTH];
-    int32_t length = 0;
-    U8_APPEND_UNSAFE(bytes, length, c);
-    out.append(bytes, static_cast<size_t>(length));
+    if (c >= 0 && steers_a_terminal(static_cast<char32_t>(c))) {
+      const char* pattern = c < 0x100 ? "\\x{:02x}" : "\\u{:04x}";
+      out += fmt::format(fmt::runtime(pattern), static_cast<uint32_t>(c));
+    } else {
+      append_utf8(out, c < 0 ? kReplacement : c);
+    }
+  });
+  return out;
+}
+
+std::string without_controls(std::string_view utf8) {
+  if (is_plain_ascii(utf8)) return std::string(utf8);
+  std::string out;
+  each_code_point(utf8, [&](UChar32 c) {
+    append_utf8(out, c < 0 || steers_a_terminal(static_cast<char32_t>(c)) ? kReplacement : c);
   });
   return out;
 }
 
 size_t columns(std::string_view utf8) {
+  if (is_plain_ascii(utf8)) return utf8.size();
   size_t total = 0;
   each_code_point(utf8, [&](UChar32 c) {
     const int width = u_getIntPropertyValue(c, UCHAR_EAST_ASIAN_WIDTH);

@@ -28,14 +28,26 @@ class CodePage {
 
 std::string to_utf8(std::u16string_view text);   // unpaired surrogates become U+FFFD
 std::u16string to_utf16(std::string_view utf8);  // malformed UTF-8 becomes U+FFFD
+std::string to_nfc(std::string_view utf8);       // canonical composition
 std::string fold_case(std::string_view utf8);    // full case folding, for comparing
 std::string to_hex(std::string_view bytes);      // lower-case
 
 // `utf8` cut to at most `most` bytes, never inside a character.
 std::string_view cut_utf8(std::string_view utf8, size_t most);
 
-// `utf8` with every control character (C0, DEL, C1) shown as U+FFFD, for terminals and tables.
+// Whether a terminal may take a character for more than itself: control characters (C0, DEL, C1),
+// marks that turn the direction of text, and separators of lines.
+bool steers_a_terminal(char32_t c);
+
+// Appends `utf8` to `out`, with each character that may steer a terminal in the form that
+// `pattern` (fmt) gives its number; malformed UTF-8 becomes U+FFFD.
+void escape_steering(std::string_view utf8, const char* pattern, std::string& out);
+
+// `utf8` as it may be shown to people: what may steer a terminal as \x1b or \u202e.
 std::string printable(std::string_view utf8);
+
+// `utf8` with all that may steer a terminal replaced by U+FFFD: what can be a name on any system.
+std::string without_controls(std::string_view utf8);
 
 // Columns that `utf8` takes in a terminal: 2 for wide characters, 0 for combining ones.
 size_t columns(std::string_view utf8);

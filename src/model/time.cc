@@ -43,16 +43,21 @@ CivilTime to_civil(Time time) {
   return civil;
 }
 
-std::string to_rfc3339(Time time) {
+void append_rfc3339(std::string& out, Time time) {
   const CivilTime c = to_civil(time);
-  std::string text = fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month, c.day,
-                                 c.hour, c.minute, c.second);
+  fmt::format_to(std::back_inserter(out), "{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month,
+                 c.day, c.hour, c.minute, c.second);
   if (c.ticks != 0) {
-    std::string fraction = fmt::format(".{:07}", c.ticks);
-    fraction.erase(fraction.find_last_not_of('0') + 1);
-    text += fraction;
+    fmt::format_to(std::back_inserter(out), ".{:07}", c.ticks);
+    out.erase(out.find_last_not_of('0') + 1);
   }
-  return text + "Z";
+  out += 'Z';
+}
+
+std::string to_rfc3339(Time time) {
+  std::string text;
+  append_rfc3339(text, time);
+  return text;
 }
 
 Zone::Zone() = default;
@@ -82,6 +87,17 @@ Time Zone::to_utc(Time local) const {
   }
   if (U_FAILURE(status)) return local;
   return Time{local.ticks - static_cast<int64_t>(raw + daylight) * 10'000};
+}
+
+Time Zone::to_local(Time utc) const {
+  if (!zone_) return utc;
+  const auto* zone = static_cast<const icu::TimeZone*>(zone_.get());
+  int32_t raw = 0;
+  int32_t daylight = 0;
+  UErrorCode status = U_ZERO_ERROR;
+  zone->getOffset(static_cast<double>(utc.ticks / 10'000), false, raw, daylight, status);
+  if (U_FAILURE(status)) return utc;
+  return Time{utc.ticks + static_cast<int64_t>(raw + daylight) * 10'000};
 }
 
 }  // namespace undershelf

@@ -30,6 +30,7 @@ CivilTime to_civil(Time time);
 
 // RFC 3339 in UTC, with as many digits of fraction as are not zero: 2026-03-04T10:20:30.5Z.
 std::string to_rfc3339(Time time);
+void append_rfc3339(std::string& out, Time time);
 
 // A time zone by its IANA name. Thread-safe for reading.
 class Zone {
@@ -39,6 +40,7 @@ class Zone {
   static std::optional<Zone> named(const std::string& name);
   // The UTC of a local time. Of an hour that occurs twice, the first is taken.
   Time to_utc(Time local) const;
+  Time to_local(Time utc) const;
 
  private:
   std::shared_ptr<const void> zone_;  // an icu::TimeZone; null for UTC

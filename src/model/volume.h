@@ -21,6 +21,7 @@ struct Volume {
   uint32_t cluster_size = 0;         // bytes
   uint64_t heap_offset = 0;          // byte of the source at which the first cluster starts
   uint64_t cluster_count = 0;        // clusters
+  std::optional<uint64_t> used;      // bytes of clusters in use; nothing if that is not known
   int confidence = 0;                // 0-100: how much of what it claims is really there
   std::vector<std::string> notes;    // one sentence each
   // What the file system itself occupies besides its entries (headers, tables): bytes of the
@@ -33,6 +34,9 @@ struct Volume {
   }
   ByteRange heap() const { return heap_from(0); }
 };
+
+// A file system's name as people write it: FAT16, exFAT, NTFS, HFS+.
+std::string spelled(const std::string& file_system);
 
 // A place where the source or its metadata is broken.
 struct Damage {

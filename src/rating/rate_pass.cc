@@ -7,6 +7,7 @@
 #include <set>
 #include <vector>
 
+#include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 #include "stream/storage_row.h"
@@ -15,59 +16,84 @@ namespace undershelf {
 namespace {
 
 constexpr const char* kFacts = R"sql(
-  SELECT s.id, e.id, e.state, s.size, s.valid_size, s.placement, s.pieces,
-         coalesce(s.stepped,0), coalesce(s.overwritten,0), coalesce(s.disputed,0),
-         coalesce(s.contested,0), coalesce(s.rivalled,0), coalesce(s.missing,0),
-         coalesce(s.sampled,0), coalesce(s.blank,0), coalesce(s.unreadable,0), s.head,
-         coalesce(s.name, e.name), coalesce(e.created, e.modified), s.rating, s.score, s.intact_bytes,
-         s.first IS NOT NULL, coalesce(s.in_use,0), coalesce(s.entangled,0), e.volume,
-         s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec, coalesce(s.unit,0),
-         s.encoding
-  FROM streams s JOIN entries e ON e.id=s.entry
+  SELECT s.id, e.id, e.state, e.proof, s.size, coalesce(s.valid_size,0), s.placement, s.pieces,
+         coalesce(s.stepped,0), coalesce(s.rivalled,0), coalesce(s.sampled,0), coalesce(s.blank,0),
+         s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
+         coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
+         e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
+         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0)
+  FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
-State state_of(std::string_view text) {
-  for (const State state : {State::live, State::deleted, State::former}) {
-    if (to_text(state) == text) return state;
-  }
-  return State::carved;
-}
+// A stream as the query above has it.
+struct StreamRow {
+  int64_t id, entry, volume;
+  uint64_t valid_size, cluster;
+  Pieces pieces;
+  bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use
+  bool scattered;
+  Storage storage;
+  std::string name;
+  std::string rating;  // as it is stored; empty if it is not
+  int score;
+  uint64_t intact_bytes;
+  Facts facts;
 
-Placement placement_of(std::string_view text) {
-  for (const Placement p : {Placement::exact, Placement::inferred, Placement::guessed}) {
-    if (to_text(p) == text) return p;
+  explicit StreamRow(SQLite::Statement& row) {
+    int column = 0;
+    const auto next = [&] { return row.getColumn(column++); };
+    id = next().getInt64();
+    entry = next().getInt64();
+    facts.state =
+        named<State>({State::live, State::deleted, State::former}, next().getText(), State::carved);
+    facts.proof = named<Proof>({Proof::last, Proof::unsure}, next().getText(), Proof::old);
+    facts.size = maybe_size(next());
+    valid_size = size_of(next());
+    facts.placement = named<Placement>({Placement::exact, Placement::inferred, Placement::guessed},
+                                       next().getText(), Placement::none);
+    pieces = pieces_of(next());
+    facts.stepped = size_of(next());
+    facts.rivalled = size_of(next());
+    facts.sampled = next().getUInt();
+    facts.blank = next().getUInt();
+    const std::string head = next().getString();
+    facts.head = head == "fits"      ? HeadMatch::fits
+                 : head == "differs" ? HeadMatch::differs
+                                     : HeadMatch::unknown;
+    name = next().getString();
+    rating = next().getString();
+    score = next().getInt();
+    intact_bytes = size_of(next());
+    facts.has_place = next().getInt() != 0;
+    facts.entangled = next().getInt() != 0;
+    scattered = next().getInt() != 0;
+    volume = next().getInt64();
+    keeps_chain = next().getInt() != 0;
+    const auto codec = next();
+    storage = storage_of(codec, next());
+    facts.decodable = storage.codec != Codec::none;
+    facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
+                                     Encoding::encrypted);
+    cluster = size_of(next());
+    facts.kept_inline = is_inline(pieces);
   }
-  return Placement::none;
-}
 
-Facts facts_of(SQLite::Statement& row) {
-  Facts f;
-  f.state = state_of(row.getColumn(2).getText());
-  f.size = size_of(row.getColumn(3));
-  f.placement = placement_of(row.getColumn(5).getText());
-  f.stepped = size_of(row.getColumn(7));
-  f.overwritten = size_of(row.getColumn(8));
-  f.disputed = size_of(row.getColumn(9));
-  f.contested = size_of(row.getColumn(10));
-  f.rivalled = size_of(row.getColumn(11));
-  f.missing = size_of(row.getColumn(12));
-  f.sampled = row.getColumn(13).getUInt();
-  f.blank = row.getColumn(14).getUInt();
-  f.unreadable = size_of(row.getColumn(15));
-  const std::string_view head = row.getColumn(16).getText();
-  f.head = head == "fits"      ? HeadMatch::fits
-           : head == "differs" ? HeadMatch::differs
-                               : HeadMatch::unknown;
-  f.in_use = size_of(row.getColumn(23));
-  f.entangled = row.getColumn(24).getInt() != 0;
-  const std::string_view encoding = row.getColumn(29).getText();
-  f.encoding = encoding == "plain"        ? Encoding::plain
-               : encoding == "compressed" ? Encoding::compressed
-                                          : Encoding::encrypted;
-  f.decodable = !row.getColumn(27).isNull();
-  f.size_lost = f.size == 0 && row.getColumn(22).getInt() != 0;
-  return f;
-}
+ private:
+  template <typename Value>
+  static Value named(std::initializer_list<Value> values, std::string_view text, Value otherwise) {
+    for (const Value value : values) {
+      if (to_text(value) == text) return value;
+    }
+    return otherwise;
+  }
+
+  // Whether no byte of a stream lies outside its own record.
+  static bool is_inline(const Pieces& pieces) {
+    return !pieces.empty() && std::ranges::all_of(pieces, [](const Piece& piece) {
+      return piece.kind == Piece::Kind::inline_bytes || piece.kind == Piece::Kind::zeros;
+    });
+  }
+};
 
 // A lost stream's hold on a range, for finding rivals.
 struct LostClaim {
@@ -78,12 +104,13 @@ struct LostClaim {
 struct LostStream {
   int64_t id;
   int64_t born;  // ticks; when its entry was created, or else last written
-  uint64_t contested = 0;
   uint64_t rivalled = 0;
+  // Ranges of the source that it claims alone, or as the youngest of those that do; in order.
+  std::vector<ByteRange> held;
 };
 
-// For each lost stream, how many of its bytes a younger one claims too, and of how many it is
-// itself the youngest among several. One sweep over the ends of all claims.
+// Who of all lost streams holds each range, if that can be told. One sweep over the ends of all
+// claims.
 void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>& claims) {
   struct Edge {
     uint64_t at;
@@ -95,7 +122,6 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
   for (const LostClaim& claim : claims) {
     edges.push_back({claim.range.offset, claim.stream, true});
     edges.push_back({claim.range.end(), claim.stream, false});
-    streams[claim.stream].contested += claim.range.length;  // less what it turns out to hold
   }
   std::ranges::sort(edges, [](const Edge& a, const Edge& b) {
     return a.at != b.at ? a.at < b.at : a.begins < b.begins;
@@ -109,7 +135,11 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
       const bool alone = open.size() == 1;
       const bool tie = !alone && *std::next(open.rbegin()) != *open.rbegin() &&
                        streams[*std::next(open.rbegin())].born == youngest.born;
-      if (!tie) youngest.contested -= edge.at - last;
+      if (!tie && !youngest.held.empty() && youngest.held.back().end() == last) {
+        youngest.held.back().length += edge.at - last;
+      } else if (!tie) {
+        youngest.held.push_back({last, edge.at - last});
+      }
       if (!tie && *open.begin() != *open.rbegin()) youngest.rivalled += edge.at - last;
     }
     last = edge.at;
@@ -121,22 +151,28 @@ void find_rivals(std::vector<LostStream>& streams, const std::vector<LostClaim>&
   }
 }
 
-// Whether no byte of a stream lies outside its own record.
-bool is_inline(const Pieces& pieces) {
-  return !pieces.empty() && std::ranges::all_of(pieces, [](const Piece& piece) {
-    return piece.kind == Piece::Kind::inline_bytes || piece.kind == Piece::Kind::zeros;
-  });
+// Calls `visit` with each part of `range` that `held` (in order) leaves.
+void each_not_held(const std::vector<ByteRange>& held, const ByteRange& range,
+                   const std::function<void(const ByteRange&)>& visit) {
+  uint64_t at = range.offset;
+  auto next = std::ranges::partition_point(held, [&](const ByteRange& h) { return h.end() <= at; });
+  for (; next != held.end() && next->offset < range.end(); ++next) {
+    if (next->offset > at) visit({at, next->offset - at});
+    at = next->end();
+  }
+  if (at < range.end()) visit({at, range.end() - at});
 }
 
-// Counts lost stored bytes as the logical bytes they cost. Ranges must come in order.
-class LossCounter {
+// Collects lost stored bytes as the logical bytes they cost.
+class LossCollector {
  public:
-  LossCounter(const Storage& storage, uint64_t size, uint64_t stored)
+  LossCollector(const Storage& storage, uint64_t size, uint64_t stored)
       : storage_(storage), size_(size), stored_(stored) {}
-  void add(uint64_t at, uint64_t length, uint64_t& lost) {
+
+  void add(uint64_t at, uint64_t length, Loss::Cause cause) {
     if (length == 0) return;
     if (storage_.codec == Codec::none) {
-      lost += length;
+      losses_.push_back({at, length, cause});
       return;
     }
     uint64_t end = at + length;
@@ -150,18 +186,18 @@ class LossCounter {
       end = share(end);
     }
     const uint64_t unit = storage_.unit;
-    const uint64_t from = std::max(counted_, at / unit * unit);
+    const uint64_t from = at / unit * unit;
     const uint64_t to = std::min(size_, (end + unit - 1) / unit * unit);
-    if (to <= from) return;
-    lost += to - from;
-    counted_ = to;
+    if (to > from) losses_.push_back({from, to - from, cause});
   }
+  void add(const Losses& losses) { losses_.insert(losses_.end(), losses.begin(), losses.end()); }
+  Losses take() { return settled(std::move(losses_), size_); }
 
  private:
   Storage storage_;
   uint64_t size_;
   uint64_t stored_;
-  uint64_t counted_ = 0;
+  Losses losses_;
 };
 
 class Rater {
@@ -171,31 +207,33 @@ class Rater {
 
   void run() {
     load_rivals();
+    unreadable_ = load_unreadable(db_);
+    const std::vector<Changed> changed = weigh_all();
     SQLite::Transaction transaction(db_);
+    forget_losses(db_);
+    LossWriter losses(db_);
     SQLite::Statement update(
-        db_,
-        "UPDATE streams SET overwritten=?, disputed=?, contested=?, rivalled=?, in_use=?, "
-        "missing=?, rating=?, score=?, intact_bytes=? WHERE id=?");
-    for (const Changed& c : weigh_all()) {
-      const std::array<uint64_t, 6> amounts = {c.facts.overwritten, c.facts.disputed,
-                                               c.facts.contested,   c.facts.rivalled,
-                                               c.facts.in_use,      c.facts.missing};
-      for (int i = 0; i < 6; ++i) update.bind(i + 1, static_cast<int64_t>(amounts[i]));
-      update.bindNoCopy(7, to_text(c.verdict.rating).data());
-      update.bind(8, c.verdict.score);
-      update.bind(9, static_cast<int64_t>(c.verdict.intact_bytes));
-      update.bind(10, c.id);
+        db_, "UPDATE streams SET rivalled=?, rating=?, score=?, intact_bytes=? WHERE id=?");
+    for (const Changed& c : changed) {
+      update.bind(1, static_cast<int64_t>(c.rivalled));
+      update.bindNoCopy(2, to_text(c.verdict.rating).data());
+      update.bind(3, c.verdict.score);
+      update.bind(4, static_cast<int64_t>(c.verdict.intact_bytes));
+      update.bind(5, c.id);
       update.exec();
       update.reset();
+      losses.add(c.id, c.losses);
     }
     transaction.commit();
   }
 
  private:
+  // What is to be written of a stream: it has losses, or another verdict than is stored.
   struct Changed {
     int64_t id;
-    Facts facts;
+    uint64_t rivalled;
     Verdict verdict;
+    Losses losses;
   };
 
   struct Loaded {
@@ -210,7 +248,7 @@ class Rater {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
              CASE WHEN v.inside IS NULL THEN 0 ELSE v.id END
-      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+      FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
       WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL
         AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
@@ -234,85 +272,121 @@ class Rater {
           claims.push_back({{piece.offset, piece.length}, static_cast<uint32_t>(streams.size())});
         }
       }
-      streams.push_back({stream.id, stream.born});
+      streams.push_back({stream.id, stream.born, 0, {}});
     }
     find_rivals(streams, claims);
-    rivals_.insert(rivals_.end(), streams.begin(), streams.end());
+    std::ranges::move(streams, std::back_inserter(rivals_));
   }
 
   std::vector<Changed> weigh_all() {
     std::vector<Changed> changed;
     SQLite::Statement row(db_, kFacts);
     while (row.executeStep()) {
-      const int64_t id = row.getColumn(0).getInt64();
-      const Facts stored = facts_of(row);
-      const Facts facts = weigh(stored, id, row.getColumn(1).getInt64(), row);
-      const Verdict verdict = rate(facts, format_by_name(row.getColumn(17).getText()));
-      const bool same = !row.getColumn(19).isNull() &&
-                        to_text(verdict.rating) == row.getColumn(19).getText() &&
-                        verdict.score == row.getColumn(20).getInt() &&
-                        verdict.intact_bytes == size_of(row.getColumn(21)) &&
-                        facts.overwritten == stored.overwritten && facts.in_use == stored.in_use &&
-                        facts.disputed == stored.disputed && facts.missing == stored.missing &&
-                        facts.contested == stored.contested && facts.rivalled == stored.rivalled;
-      if (!same) changed.push_back({id, facts, verdict});
+      StreamRow stream(row);
+      const uint64_t rivalled_before = stream.facts.rivalled;
+      const Format& format = format_by_name(stream.name);
+      Losses losses = weigh(stream, format);
+      const Verdict verdict = rate(stream.facts, format);
+      const bool same = losses.empty() && to_text(verdict.rating) == stream.rating &&
+                        verdict.score == stream.score &&
+                        verdict.intact_bytes == stream.intact_bytes &&
+                        stream.facts.rivalled == rivalled_before;
+      if (same) continue;
+      changed.push_back({stream.id, stream.facts.rivalled, verdict, std::move(losses)});
     }
     return changed;
   }
 
-  Facts weigh(Facts facts, int64_t id, int64_t entry, SQLite::Statement& row) const {
-    facts.overwritten = facts.disputed = facts.contested = facts.rivalled = facts.in_use =
-        facts.missing = 0;
-    if (facts.state == State::live) {
-      const auto shared = claims_.disputed().find(entry);
-      if (shared != claims_.disputed().end()) {
-        facts.disputed = std::min(shared->second, facts.size);
-      }
+  // All that is lost of a stream. What that comes to goes to its facts.
+  Losses weigh(StreamRow& stream, const Format& format) const {
+    Facts& facts = stream.facts;
+    facts.rivalled = 0;
+    if (!facts.size) return {};
+    const bool lost = facts.state != State::live;
+    const uint64_t size = *facts.size;
+    LossCollector found(stream.storage, size, total_length(stream.pieces));
+    const LostStream* rival = nullptr;
+    if (lost) {
+      const auto at = std::ranges::lower_bound(rivals_, stream.id, {}, &LostStream::id);
+      if (at != rivals_.end() && at->id == stream.id) rival = &*at;
+      if (rival != nullptr) facts.rivalled = rival->rivalled;
     }
-    const Pieces stored = pieces_of(row.getColumn(6));
-    const Storage storage = storage_of(row.getColumn(27), row.getColumn(28));
-    const uint64_t valid = size_of(row.getColumn(4));
-    const bool plain = storage.codec == Codec::none;
-    LossCounter overwritten(storage, valid, total_length(stored));
-    LossCounter in_use = overwritten;
-    LossCounter missing = overwritten;
     uint64_t at = 0;
-    facts.kept_inline = is_inline(stored);
-    // A sound live stream needs no closer look than whether it ends within the source.
-    for (const Piece& piece : plain ? truncated(stored, valid) : stored) {
+    const bool plain = stream.storage.codec == Codec::none;
+    for (const Piece& piece : plain ? truncated(stream.pieces, stream.valid_size) : stream.pieces) {
       const uint64_t begin = at;
       at += piece.length;
-      if (piece.kind == Piece::Kind::unknown) missing.add(begin, piece.length, facts.missing);
-      if (piece.kind != Piece::Kind::range) continue;
-      const ByteRange range{piece.offset, piece.length};
-      const uint64_t there = overlap(range, {0, source_size_}).length;
-      missing.add(begin + there, range.length - there, facts.missing);
-      if (facts.state == State::live) continue;
-      claims_.each_overlap({range.offset, there}, [&](const Claim&, const ByteRange& shared) {
-        overwritten.add(begin + (shared.offset - range.offset), shared.length, facts.overwritten);
-      });
-      // A chain that was left in place keeps its own clusters in use.
-      if (row.getColumn(26).getInt() != 0) continue;
-      each_ownerless(claims_, next_used_, row.getColumn(25).getInt64(), {range.offset, there},
-                     [&](const ByteRange& used) {
-                       in_use.add(begin + (used.offset - range.offset), used.length, facts.in_use);
-                     });
-    }
-    if (facts.state != State::live) {
-      const auto rival = std::ranges::lower_bound(rivals_, id, {}, &LostStream::id);
-      if (rival != rivals_.end() && rival->id == id) {
-        facts.contested = rival->contested;
-        facts.rivalled = rival->rivalled;
+      if (piece.kind == Piece::Kind::unknown) {
+        found.add(begin, piece.length, Loss::Cause::not_known);
       }
+      if (piece.kind == Piece::Kind::range) weigh_range(stream, piece, begin, rival, found);
     }
-    return facts;
+    if (plain && at < stream.valid_size && facts.placement != Placement::none) {
+      found.add(at, stream.valid_size - at, Loss::Cause::not_known);
+    }
+    if (plain && facts.encoding == Encoding::compressed) {
+      found.add(0, size, Loss::Cause::as_stored);
+    }
+    if (lost && !facts.kept_inline && facts.placement != Placement::none) {
+      add_doubts(stream, format, found);
+    }
+    const auto unreadable = unreadable_.find(stream.id);
+    if (unreadable != unreadable_.end()) found.add(unreadable->second);
+    Losses losses = found.take();
+    for (const Loss& loss : losses) facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
+    return losses;
+  }
+
+  void weigh_range(const StreamRow& stream, const Piece& piece, uint64_t begin,
+                   const LostStream* rival, LossCollector& found) const {
+    const ByteRange range{piece.offset, piece.length};
+    const uint64_t there = overlap(range, {0, source_size_}).length;
+    found.add(begin + there, range.length - there, Loss::Cause::behind_source);
+    const ByteRange readable{range.offset, there};
+    const auto add = [&](const ByteRange& shared, Loss::Cause cause) {
+      found.add(begin + (shared.offset - range.offset), shared.length, cause);
+    };
+    if (stream.facts.state == State::live) {
+      claims_.each_dispute(readable, stream.entry,
+                           [&](const ByteRange& shared) { add(shared, Loss::Cause::disputed); });
+      return;
+    }
+    claims_.each_overlap(readable, [&](const Claim&, const ByteRange& shared) {
+      add(shared, Loss::Cause::overwritten);
+    });
+    if (rival != nullptr) {
+      each_not_held(rival->held, readable,
+                    [&](const ByteRange& shared) { add(shared, Loss::Cause::younger); });
+    }
+    if (stream.keeps_chain) return;
+    each_ownerless(claims_, next_used_, stream.volume, readable,
+                   [&](const ByteRange& used) { add(used, Loss::Cause::in_use); });
+  }
+
+  // What samples and the manner of placing speak against.
+  static void add_doubts(const StreamRow& stream, const Format& format, LossCollector& found) {
+    const uint64_t size = *stream.facts.size;
+    const bool plain = stream.storage.codec == Codec::none;
+    const Losses doubted = doubted_by_samples(stream.facts, format, size, stream.cluster);
+    // Samples of compressed streams are of what is stored: only all of them together say something.
+    for (const Loss& loss : doubted) {
+      if (plain || loss.length == size) found.add({loss});
+    }
+    const bool scattered = stream.facts.entangled ||
+                           // Taken for one piece, it is not where it was.
+                           (stream.scattered && stream.facts.placement != Placement::exact &&
+                            stream.facts.stepped == 0);
+    if (scattered && size > stream.cluster) {
+      found.add(Losses{{stream.cluster, size - stream.cluster, Loss::Cause::scattered}});
+    }
   }
 
   SQLite::Database& db_;
   const ClaimMap& claims_;
   const NextUsed& next_used_;
   uint64_t source_size_;
-  std::vector<LostStream> rivals_;  // by id
+  std::vector<LostStream> rivals_;                  // by id
+  std::unordered_map<int64_t, Losses> unreadable_;  // by stream: what sampling met
 };
 
 }  // namespace
@@ -322,13 +396,17 @@ void rate_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_use
   Rater(shelf, claims, next_used, source_size).run();
 }
 
-RatedStream load_facts(const Shelf& shelf, int64_t id) {
+std::vector<std::string> reasons_of(const Shelf& shelf, int64_t id) {
   SQLite::Statement row(shelf.db(), std::string(kFacts) + " AND s.id=?");
   row.bind(1, id);
   if (!row.executeStep()) return {};
-  RatedStream rated{facts_of(row), &format_by_name(row.getColumn(17).getText())};
-  rated.facts.kept_inline = is_inline(pieces_of(row.getColumn(6)));
-  return rated;
+  StreamRow stream(row);
+  for (const Loss& loss : load_losses(shelf.db(), id)) {
+    stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
+  }
+  std::vector<std::string> reasons;
+  rate(stream.facts, format_by_name(stream.name), &reasons);
+  return reasons;
 }
 
 }  // namespace undershelf

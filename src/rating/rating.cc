@@ -3,146 +3,238 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <bit>
+#include <numeric>
 
 namespace undershelf {
 namespace {
 
-constexpr uint64_t kHeadBytes = 4096;  // bytes of a file that its first sample stands for
+using Cause = Loss::Cause;
 
-// Whether a sample that reads as one repeated byte contradicts the format.
-unsigned impossible_blanks(const Facts& facts, const Format& format) {
-  if (format.dense) return facts.blank;
-  return format.has_head ? facts.blank & 1U : 0U;
-}
+struct CauseSentence {
+  Cause cause;
+  std::string_view what;
+};
 
-int score_of_lost(const Facts& facts, const Format& format) {
-  int score = 30;  // guessed
-  if (facts.placement == Placement::exact) {
-    score = 92;
-  } else if (facts.placement == Placement::inferred) {
-    score = facts.stepped > 0 ? 60 : 85;
+constexpr std::array kSentences = {
+    CauseSentence{Cause::overwritten,
+                  "are overwritten: a living file or folder holds their place now"},
+    CauseSentence{Cause::disputed, "are claimed by another living file too"},
+    CauseSentence{Cause::younger,
+                  "are claimed by a lost file that is younger or as old, which probably overwrote "
+                  "them"},
+    CauseSentence{Cause::in_use,
+                  "lie in clusters that are in use, though no living file that was found holds "
+                  "them"},
+    CauseSentence{Cause::not_known, "are missing: nothing tells where they lie"},
+    CauseSentence{Cause::behind_source, "are missing: the source ends before them"},
+    CauseSentence{Cause::unreadable, "were tried and cannot be read"},
+    CauseSentence{
+        Cause::blank,
+        "read as one repeated byte, which such a file hardly holds there: their space was "
+        "probably discarded or wiped"},
+    CauseSentence{Cause::other_content, "at its beginning are something else than its name says"},
+    CauseSentence{Cause::undecodable, "do not decompress"},
+    CauseSentence{Cause::as_stored,
+                  "are compressed in a way not known here, and are exported as they are stored"},
+};
+
+// The verdict and the sentences that go with it are made in one walk through the evidence.
+class Weighing {
+ public:
+  Weighing(const Facts& facts, const Format& format, std::vector<std::string>* reasons)
+      : facts_(facts), format_(format), reasons_(reasons), lost_(facts.state != State::live) {}
+
+  Verdict run() {
+    if (!facts_.size) return without_size();
+    if (facts_.placement == Placement::none) {
+      say("Where its content lay is not recorded anywhere that was read.");
+      return {Rating::gone, 0, 0};
+    }
+    if (*facts_.size == 0) return empty();
+    tell_place();
+    const uint64_t lost = std::min(facts_.total_lost(), *facts_.size);
+    for (const CauseSentence& sentence : kSentences) tell(facts_.of(sentence.cause), sentence.what);
+    tell_scattered();
+    tell(facts_.rivalled, "are claimed by an older lost file too");
+    if (facts_.encoding == Encoding::encrypted) {
+      say("It is encrypted: it is exported as it is stored, and opens only with its owner's key.");
+    }
+    tell_samples();
+    if (lost > 0) return lossy(*facts_.size - lost);
+    if (facts_.placement == Placement::exact && !lost_) return {Rating::whole, 99, *facts_.size};
+    if (facts_.kept_inline && facts_.proof == Proof::last) {
+      return {Rating::whole, 98, *facts_.size};
+    }
+    if (facts_.proof == Proof::old) {
+      say("What tells its place is an older copy of its record: it may have changed since.");
+    }
+    return {Rating::likely, score(), *facts_.size};
   }
-  if (facts.head == HeadMatch::fits) score += (100 - score) / 3;
-  if (facts.rivalled > 0) score = std::min(score, 45);
-  if (facts.entangled) score = std::min(score, 20);
-  if (facts.blank != 0 && !format.has_head && !format.dense) score = std::min(score, 50);
-  return score;
-}
+
+ private:
+  void say(std::string sentence) {
+    if (reasons_ != nullptr) reasons_->push_back(std::move(sentence));
+  }
+
+  void tell(uint64_t bytes, std::string_view what) {
+    if (bytes > 0 && reasons_ != nullptr) {
+      say(fmt::format("{} of {} bytes {}.", bytes, *facts_.size, what));
+    }
+  }
+
+  Verdict without_size() {
+    if (facts_.has_place) {
+      say("Content hangs on the entry, but its size was never recorded.");
+      return {Rating::partial, 1, 0};
+    }
+    say(facts_.proof == Proof::old
+            ? "What tells of it was recorded before its content was, or tells only its name: "
+              "neither its size nor its place is known."
+            : "Neither its size nor its place is recorded anywhere that was read.");
+    return {Rating::gone, 0, 0};
+  }
+
+  Verdict empty() {
+    if (!lost_ || facts_.proof == Proof::last) {
+      say("The file is empty, and its record is sound.");
+      return {Rating::whole, 97, 0};
+    }
+    say("It was empty when its entry was last written. If it was renamed afterwards, it may have "
+        "been filled under its new name.");
+    return {Rating::likely, 90, 0};
+  }
+
+  void tell_place() {
+    if (reasons_ == nullptr) return;
+    if (facts_.kept_inline) {
+      say("Its bytes stand in its own record.");
+    } else if (facts_.placement == Placement::guessed) {
+      say("Its first cluster is only partly recorded, and was guessed.");
+    } else if (facts_.placement == Placement::inferred) {
+      say(facts_.stepped == 0
+              ? "Its first cluster is recorded; the rest is taken to follow it."
+              : fmt::format("Its first cluster is recorded; the rest is taken to follow it, around "
+                            "{} place{} that {} in use before.",
+                            facts_.stepped, facts_.stepped == 1 ? "" : "s",
+                            facts_.stepped == 1 ? "was" : "were"));
+    } else {
+      say(lost_ ? "Its place is recorded, or it fits into its first cluster."
+                : "Its place is recorded by the file system.");
+    }
+    const bool sought = lost_ || facts_.placement != Placement::exact;
+    const uint64_t taken = facts_.of(Cause::overwritten) + facts_.of(Cause::younger) +
+                           facts_.of(Cause::in_use) + facts_.of(Cause::not_known) +
+                           facts_.of(Cause::behind_source);
+    if (sought && !facts_.kept_inline && taken == 0) {
+      say("Nothing found has taken its place; that alone is no proof.");
+    }
+  }
+
+  void tell_scattered() {
+    if (facts_.of(Cause::scattered) == 0) return;
+    tell(facts_.of(Cause::scattered),
+         facts_.entangled ? "may be another file's, which grew beside it at the same time: which "
+                            "parts belong to which is not recorded"
+                          : "may lie elsewhere: the file was in pieces, and nothing tells where "
+                            "they lie");
+  }
+
+  void tell_samples() {
+    if (reasons_ == nullptr || facts_.kept_inline) return;
+    if (!lost_ && facts_.placement == Placement::exact) return;
+    const int sampled = std::popcount(facts_.sampled);
+    const int blank = std::popcount(facts_.blank);
+    if (sampled == 0) {
+      say("Its content was not looked at.");
+    } else if (blank == 0) {
+      say(fmt::format("{} sample{} of its content {} not blank.", sampled, sampled == 1 ? "" : "s",
+                      sampled == 1 ? "is" : "are"));
+    } else {
+      say(fmt::format("{} of {} samples of its content read as one repeated byte.", blank,
+                      sampled));
+    }
+    if (facts_.head == HeadMatch::fits) say("It begins like its format.");
+  }
+
+  Verdict lossy(uint64_t intact) const {
+    const uint64_t never = facts_.of(Cause::overwritten) + facts_.of(Cause::not_known) +
+                           facts_.of(Cause::behind_source);
+    if (never >= *facts_.size) return {Rating::gone, 0, 0};
+    const bool all_blank = facts_.sampled != 0 && facts_.blank == facts_.sampled;
+    if (lost_ && all_blank && facts_.of(Cause::blank) > 0) {
+      if (format_.blank != Blank::anywhere) return {Rating::gone, 0, 0};
+      return {Rating::partial, 5, intact};
+    }
+    const uint64_t certain = never + facts_.of(Cause::unreadable) + facts_.of(Cause::undecodable) +
+                             facts_.of(Cause::as_stored);
+    // Who really holds bytes claimed twice is not settled; the others are lost for certain.
+    const int doubted = facts_.of(Cause::blank) > 0 ? 1 : lost_ ? 10 : 40;
+    return {Rating::partial, certain > 0 ? 0 : doubted, intact};
+  }
+
+  int score() const {
+    int score = 30;  // guessed
+    if (facts_.placement == Placement::exact) {
+      score = 92;
+    } else if (facts_.placement == Placement::inferred) {
+      score = facts_.stepped > 0 ? 60 : 85;
+    }
+    if (facts_.head == HeadMatch::fits) score += (100 - score) / 3;
+    if (facts_.rivalled > 0) score = std::min(score, 45);
+    if (facts_.blank != 0) score = std::min(score, 50);
+    return score;
+  }
+
+  const Facts& facts_;
+  const Format& format_;
+  std::vector<std::string>* reasons_;
+  const bool lost_;
+};
 
 }  // namespace
 
-Verdict rate(const Facts& facts, const Format& format) {
-  const bool lost = facts.state != State::live;
-  const auto at_most_size = [&](uint64_t bytes) { return std::min(bytes, facts.size); };
-  if (facts.size_lost) return {Rating::partial, 1, 0};
-  if (facts.placement == Placement::none) return {Rating::gone, 0, 0};
-  if (facts.size == 0) return {Rating::whole, 97, 0};
+uint64_t Facts::total_lost() const { return std::reduce(lost.begin(), lost.end()); }
 
-  const uint64_t lost_bytes = at_most_size(facts.overwritten + facts.disputed + facts.contested +
-                                           facts.in_use + facts.missing + facts.unreadable);
-  const uint64_t intact = facts.size - lost_bytes;
-  const unsigned blanks = lost ? impossible_blanks(facts, format) : 0;
-  if (at_most_size(facts.overwritten + facts.missing) == facts.size) return {Rating::gone, 0, 0};
-  if (blanks != 0 && blanks == facts.sampled) return {Rating::gone, 0, 0};
-  if (blanks != 0) return {Rating::partial, 1, intact};
-  if (lost_bytes > 0) {
-    // Who really holds bytes claimed twice is not settled; the others are lost for certain.
-    const bool certain = facts.overwritten + facts.missing + facts.unreadable > 0;
-    return {Rating::partial, certain ? 0 : lost ? 10 : 40, intact};
-  }
-  if (lost && facts.head == HeadMatch::differs) {
-    // Something else lies where it begins, or it never was what its name says.
-    return {Rating::partial, 10, intact - std::min(intact, kHeadBytes)};
-  }
-  if (facts.placement == Placement::exact && (!lost || facts.kept_inline)) {
-    return {Rating::whole, lost ? 98 : 99, facts.size};
-  }
-  return {Rating::likely, score_of_lost(facts, format), intact};
+Verdict rate(const Facts& facts, const Format& format, std::vector<std::string>* reasons) {
+  return Weighing(facts, format, reasons).run();
 }
 
-std::vector<std::string> reasons(const Facts& facts, const Format& format) {
-  std::vector<std::string> out;
-  const auto say = [&](uint64_t bytes, std::string_view what) {
-    if (bytes > 0) {
-      out.push_back(
-          fmt::format("{} of {} bytes {}.", std::min(bytes, facts.size), facts.size, what));
-    }
-  };
-  const bool lost = facts.state != State::live;
-  const bool sought = lost || facts.placement != Placement::exact;
-  if (facts.size_lost) {
-    out.emplace_back("Content hangs on the entry, but its size was never recorded.");
-    return out;
-  }
-  if (facts.size == 0) {
-    out.emplace_back("The file is empty, and its record is sound.");
-    return out;
-  }
-  switch (facts.placement) {
-    case Placement::exact:
-      out.emplace_back(facts.kept_inline ? "Its bytes stand in its own record."
-                       : !lost           ? "Its place is recorded by the file system."
-                                         : "Its place is recorded, or it fits into its first "
-                                           "cluster.");
-      if (facts.kept_inline) return out;
+Losses doubted_by_samples(const Facts& facts, const Format& format, uint64_t size,
+                          uint64_t cluster) {
+  if (facts.state == State::live || size == 0 || cluster == 0) return {};
+  const uint64_t last = (size - 1) / cluster;
+  if (facts.blank != 0 && facts.blank == facts.sampled) return {{0, size, Cause::blank}};
+  constexpr unsigned kFirst = 1, kMiddle = 2, kLast = 4;
+  unsigned doubted = 0;
+  switch (format.blank) {
+    case Blank::never:
+      doubted = facts.blank;
       break;
-    case Placement::inferred:
-      out.push_back(facts.stepped == 0
-                        ? "Its first cluster is recorded; the rest is taken to follow it."
-                        : fmt::format("Its first cluster is recorded; the rest is taken to follow "
-                                      "it, around {} place{} that {} in use before.",
-                                      facts.stepped, facts.stepped == 1 ? "" : "s",
-                                      facts.stepped == 1 ? "was" : "were"));
+    case Blank::hardly:
+      // Stuffing stands at the end of many.
+      doubted = facts.blank & (kFirst | kMiddle);
+      if ((doubted & kMiddle) != 0) doubted |= facts.blank & kLast;
       break;
-    case Placement::guessed:
-      out.emplace_back("Its first cluster is only partly recorded, and was guessed.");
+    case Blank::not_at_head:
+      doubted = facts.blank & kFirst;
       break;
-    case Placement::none:
-      out.emplace_back("Where its content lay is not recorded anywhere that was read.");
-      return out;
+    case Blank::anywhere:
+      break;
   }
-  say(facts.overwritten, "are overwritten: a living file or folder holds their place now");
-  say(facts.disputed, "are claimed by another living file too");
-  say(facts.contested,
-      "are claimed by a lost file that is younger or as old, which probably overwrote them");
-  say(facts.in_use,
-      "lie in clusters that are in use, though no living file that was found holds them");
-  say(facts.rivalled, "are claimed by an older lost file too");
-  say(facts.missing, "are missing: nothing tells where they lie, or the source ends before them");
-  say(facts.unreadable, "were tried and cannot be read");
-  if (facts.entangled) {
-    out.emplace_back(
-        "Another file grew beside it at the same time: which parts belong to which "
-        "is not recorded.");
+  Losses losses;
+  if ((doubted & kFirst) != 0) losses.push_back({0, cluster, Cause::blank});
+  if ((doubted & kMiddle) != 0) {
+    const uint64_t middle = last / 2 * cluster;
+    // What is blank in the middle and at the end is taken to be so between.
+    losses.push_back({middle, (doubted & kLast) != 0 ? size - middle : cluster, Cause::blank});
+  } else if ((doubted & kLast) != 0) {
+    losses.push_back({last * cluster, cluster, Cause::blank});
   }
-  if (facts.encoding == Encoding::encrypted) {
-    out.emplace_back(
-        "It is encrypted: it is exported as it is stored, and opens only with its "
-        "owner's key.");
-  } else if (facts.encoding == Encoding::compressed && !facts.decodable) {
-    out.emplace_back("It is compressed in a way not known here: it is exported as it is stored.");
+  if (facts.head == HeadMatch::differs && (doubted & kFirst) == 0) {
+    losses.push_back({0, cluster, Cause::other_content});
   }
-  if (!sought) return out;
-  if (facts.overwritten + facts.contested + facts.in_use + facts.missing == 0) {
-    out.emplace_back("Nothing found has taken its place; that alone is no proof.");
-  }
-  const int sampled = std::popcount(facts.sampled);
-  const int blank = std::popcount(facts.blank);
-  if (sampled == 0) {
-    out.emplace_back("Its content was not looked at.");
-  } else if (blank == 0) {
-    out.push_back(fmt::format("{} sample{} of its content {} not blank.", sampled,
-                              sampled == 1 ? "" : "s", sampled == 1 ? "is" : "are"));
-  } else {
-    out.push_back(
-        fmt::format("{} of {} samples of its content read as one repeated byte{}.", blank, sampled,
-                    impossible_blanks(facts, format) != 0 ? ", which its format rules out" : ""));
-  }
-  if (facts.head == HeadMatch::fits) out.emplace_back("It begins like its format.");
-  if (facts.head == HeadMatch::differs) out.emplace_back("It does not begin like its format.");
-  return out;
+  return losses;
 }
 
 std::string_view to_text(Rating rating) {

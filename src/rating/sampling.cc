@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "content/types.h"
+#include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 #include "stream/storage_row.h"
@@ -20,6 +21,7 @@ constexpr uint64_t kLeastSample = 16;   // fewer equal bytes say nothing
 
 struct Sample {
   uint64_t offset;  // byte of the source
+  uint64_t at;      // byte of the stream
   uint32_t stream;  // index into the streams
   uint16_t length;  // bytes
   uint16_t which;   // bit of Facts::sampled
@@ -31,7 +33,8 @@ struct SampledStream {
   std::optional<StreamReader> decoded;  // of compressed streams
   bool encrypted = false;
   unsigned sampled = 0, blank = 0;
-  uint64_t unreadable = 0;
+  bool plain = true;
+  Losses unreadable;
   HeadMatch head = HeadMatch::unknown;
 };
 
@@ -58,8 +61,8 @@ void plan(const Pieces& pieces, uint64_t size, uint64_t cluster, uint32_t stream
     const ByteRange found = locate(pieces, at);
     const uint64_t length = std::min({found.length, size - at, kSampleSize, cluster});
     if (length > 0) {
-      samples.push_back(
-          {found.offset, stream, static_cast<uint16_t>(length), static_cast<uint16_t>(1U << i)});
+      samples.push_back({found.offset, at, stream, static_cast<uint16_t>(length),
+                         static_cast<uint16_t>(1U << i)});
     }
   }
 }
@@ -87,7 +90,7 @@ void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
     SELECT s.id, s.valid_size, s.pieces, v.cluster_size, coalesce(s.name, e.name), s.codec,
            coalesce(s.unit,0), s.size, s.encoding='encrypted'
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql");
+    WHERE e.state<>'live' AND s.size IS NOT NULL AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql");
   while (row.executeStep()) {
     const auto index = static_cast<uint32_t>(streams.size());
     plan(pieces_of(row.getColumn(2)), size_of(row.getColumn(1)), size_of(row.getColumn(3)), index,
@@ -97,10 +100,11 @@ void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
     stream.format = &format_by_name(row.getColumn(4).getString());
     stream.encrypted = row.getColumn(8).getInt() != 0;
     const Storage storage = storage_of(row.getColumn(5), row.getColumn(6));
-    if (storage.codec != Codec::none) {
+    stream.plain = storage.codec == Codec::none;
+    if (!stream.plain) {
       stream.decoded.emplace(source, pieces_of(row.getColumn(2)), std::string(),
-                             size_of(row.getColumn(7)), size_of(row.getColumn(1)),
-                             std::vector<ByteRange>(), storage);
+                             size_of(row.getColumn(7)), size_of(row.getColumn(1)), Losses(),
+                             storage);
     }
   }
   std::ranges::sort(samples, {}, &Sample::offset);
@@ -112,7 +116,9 @@ void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
     if (const ReadResult result = source->read(sample.offset, bytes); !result.ok()) {
       for (const ByteRange& bad : result.bad) {
         // Behind the end of the source is counted as missing, not as unreadable.
-        if (bad.offset < source->size()) stream.unreadable += bad.length;
+        if (bad.offset >= source->size() || !stream.plain) continue;
+        append_loss(stream.unreadable, {sample.at + (bad.offset - sample.offset), bad.length,
+                                        Loss::Cause::unreadable});
       }
       continue;
     }
@@ -123,20 +129,21 @@ void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
   }
 
   SQLite::Transaction transaction(db);
-  SQLite::Statement update(
-      db, "UPDATE streams SET sampled=?, blank=?, unreadable=?, head=? WHERE id=?");
+  forget_unreadable(db);
+  LossWriter losses(db);
+  SQLite::Statement update(db, "UPDATE streams SET sampled=?, blank=?, head=? WHERE id=?");
   for (const SampledStream& stream : streams) {
     update.bind(1, static_cast<int64_t>(stream.sampled));
     update.bind(2, static_cast<int64_t>(stream.blank));
-    update.bind(3, static_cast<int64_t>(stream.unreadable));
     if (stream.head == HeadMatch::unknown) {
-      update.bind(4);
+      update.bind(3);
     } else {
-      update.bindNoCopy(4, stream.head == HeadMatch::fits ? "fits" : "differs");
+      update.bindNoCopy(3, stream.head == HeadMatch::fits ? "fits" : "differs");
     }
-    update.bind(5, stream.id);
+    update.bind(4, stream.id);
     update.exec();
     update.reset();
+    losses.add(stream.id, stream.unreadable, Loss::Cause::unreadable);
   }
   transaction.commit();
 }

@@ -15,10 +15,14 @@
 namespace undershelf {
 namespace {
 
+ByteRange wanted_range(const Source& source, const ScanOptions& options) {
+  return options.range.value_or(ByteRange{0, source.size()});
+}
+
 SweepRecord begin_or_continue(SweepStore& store, const Source& source, const ScanOptions& options,
                               const std::vector<std::string>& systems) {
   SweepRecord wanted;
-  wanted.range = options.range.value_or(ByteRange{0, source.size()});
+  wanted.range = wanted_range(source, options);
   wanted.systems = fmt::format("{}", fmt::join(systems, ","));
   wanted.position = wanted.range.offset;
   const std::optional<SweepRecord> begun = store.record();
@@ -26,12 +30,12 @@ SweepRecord begin_or_continue(SweepStore& store, const Source& source, const Sca
     store.begin(wanted);
     return wanted;
   }
-  const bool same = begun->range == wanted.range && begun->systems == wanted.systems;
-  if (!same) {
-    throw Error(Failure::refused,
-                fmt::format("The shelf holds a deep scan from byte {} to byte {} for {}. Give the "
-                            "same --from, --to and --only to go on with it, or --replace it.",
-                            begun->range.offset, begun->range.end(), begun->systems));
+  if (begun->systems != wanted.systems) {
+    throw Error(
+        Failure::refused,
+        fmt::format("The shelf holds a deep scan for {}. Give the same --only to go on with "
+                    "it, or --replace it.",
+                    begun->systems));
   }
   return *begun;
 }
@@ -96,8 +100,8 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
   detectors.push_back(make_content_detector());
   SweepStore store(shelf);
   SweepRecord record = begin_or_continue(store, source, options, systems);
-  if (record.done()) return record;
-  SweepProgress progress{record.range, record.position, record.position, {}};
+  const ByteRange wanted = wanted_range(source, options);
+  SweepProgress progress{wanted, record.position, record.position, {}};
   SweepCallbacks callbacks;
   callbacks.progress = [&](uint64_t position, const SweepFinds& finds) {
     progress.position = position;
@@ -112,9 +116,20 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
     record.position = position;
     store.add(record, systems, finds.traces, finds.unreadable);
   };
-  const ByteRange left{record.position, record.range.end() - record.position};
-  sweep(source, left, detectors, callbacks);
+  for (std::vector<ByteRange> left; !(left = store.not_swept(wanted)).empty();) {
+    // A stretch that was begun goes on where it was stopped; any other is a new one.
+    if (record.done() || left.front().offset != record.position) {
+      store.begin_further(record, left.front());
+    }
+    sweep(source, {record.position, record.range.end() - record.position}, detectors, callbacks);
+    if (!record.done()) return record;
+  }
   return record;
+}
+
+bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>& range) {
+  const SweepStore store(shelf);
+  return store.record() && store.not_swept(range.value_or(ByteRange{0, source.size()})).empty();
 }
 
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,

@@ -9,6 +9,9 @@ namespace undershelf {
 // Sweeps, or goes on with the sweep that the shelf holds. The record says how far it got.
 SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& options);
 
+// Whether a deep scan of that part of the source (or of all of it) has nothing left to look at.
+bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>& range);
+
 // A volume that a sweep led to, with how it is to be stored.
 struct FoundBySweep {
   std::unique_ptr<VolumeReader> reader;

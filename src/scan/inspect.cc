@@ -7,7 +7,6 @@
 
 #include <algorithm>
 #include <array>
-#include <cstring>
 #include <memory>
 #include <vector>
 
@@ -121,41 +120,13 @@ std::string name_of_other_system(const std::string& path, const ByteRange& where
     if (blkid_do_safeprobe(probe.get()) == 0 &&
         blkid_probe_lookup_value(probe.get(), "TYPE", &type, nullptr) == 0) {
       name = type;
+      // Those we read ourselves.
+      constexpr std::array<std::string_view, 4> kOurs = {"vfat", "exfat", "ntfs", "hfsplus"};
+      if (std::ranges::find(kOurs, name) != kOurs.end()) name.clear();
     }
   }
   ::close(descriptor);
   return name;
-}
-
-std::optional<std::string> container_advice(const Source& source) {
-  struct Mark {
-    uint64_t at;  // bytes; from the end if `from_end`
-    bool from_end;
-    std::string_view magic;
-    std::string_view what;
-  };
-  using namespace std::string_view_literals;
-  static constexpr std::array kMarks = {
-      Mark{0, false, "QFI\xFB"sv, "a QCOW virtual disk"},
-      Mark{0, false, "KDMV"sv, "a VMDK virtual disk"},
-      Mark{0, false, "vhdxfile"sv, "a VHDX virtual disk"},
-      Mark{512, true, "conectix"sv, "a VHD virtual disk"},
-      Mark{64, false, "\x7F\x10\xDA\xBE"sv, "a VDI virtual disk"},
-      Mark{512, true, "koly"sv, "a UDIF disk image"},
-  };
-  for (const Mark& mark : kMarks) {
-    if (source.size() < mark.at + 16) continue;
-    std::array<std::byte, 16> bytes{};
-    const uint64_t at = mark.from_end ? source.size() - mark.at : mark.at;
-    if (source.read(at, bytes).ok() &&
-        std::memcmp(bytes.data(), mark.magic.data(), mark.magic.size()) == 0) {
-      return fmt::format(
-          "This is {}, a container and not the disk itself. Convert it to a raw "
-          "image first, and work on that.",
-          mark.what);
-    }
-  }
-  return std::nullopt;
 }
 
 }  // namespace undershelf

@@ -30,7 +30,4 @@ std::string meaning_of(const SpaceSample& sample);
 // it knows nothing. Only names are taken from it.
 std::string name_of_other_system(const std::string& path, const ByteRange& where);
 
-// If the source is a container of a disk, and not the disk itself: which, and what to do.
-std::optional<std::string> container_advice(const Source& source);
-
 }  // namespace undershelf

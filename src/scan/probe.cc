@@ -46,7 +46,7 @@ class Prober {
     }
   }
 
-  std::vector<std::unique_ptr<VolumeReader>> found() { return std::move(found_); }
+  Probed found() { return std::move(found_); }
 
  private:
   // Where volumes begin whose headers stand in a range.
@@ -75,12 +75,14 @@ class Prober {
       // What reaches into a partition is older than that; what its header does not lead to is not
       // there, as with a backup of a header.
       constexpr int kSure = 80;
-      if (!reader || place + reader->volume().length > gap.end() ||
-          reader->volume().confidence < kSure) {
+      if (!reader || reader->volume().confidence < kSure) return;
+      if (place + reader->volume().length > gap.end()) {
+        if (place < behind || is_backup(place)) return;
+        found_.reaching.push_back(reader->volume());
         return;
       }
       behind = place + reader->volume().length;
-      found_.push_back(std::move(reader));
+      found_.found.push_back(std::move(reader));
       const ByteRange next = overlap({behind, kLooked}, gap);
       if (next.length == 0) return;
       const std::vector<uint64_t> places = headers_in(next);
@@ -89,19 +91,30 @@ class Prober {
     }
   }
 
+  // A header some sectors behind one of the same volume that is told of already.
+  bool is_backup(uint64_t place) const {
+    constexpr uint64_t kFar = 64 << 10;
+    return !found_.reaching.empty() && place - found_.reaching.back().offset < kFar;
+  }
+
   const SourcePtr& source_;
   ReadOptions options_;
   std::vector<std::unique_ptr<Detector>> detectors_;
   std::vector<std::byte> bytes_;
   size_t looked_at_ = 0;
-  std::vector<std::unique_ptr<VolumeReader>> found_;
+  Probed found_;
 };
 
 }  // namespace
 
-std::vector<std::unique_ptr<VolumeReader>> volumes_in_gaps(const SourcePtr& source,
-                                                           std::vector<ByteRange> taken,
-                                                           const ReadOptions& options) {
+Probed volumes_in(const SourcePtr& source, const ByteRange& where, const ReadOptions& options) {
+  Prober prober(source, options);
+  prober.look_through(where);
+  return prober.found();
+}
+
+Probed volumes_in_gaps(const SourcePtr& source, std::vector<ByteRange> taken,
+                       const ReadOptions& options) {
   Prober prober(source, options);
   for (const ByteRange& gap : gaps(source->size(), taken)) prober.look_through(gap);
   return prober.found();

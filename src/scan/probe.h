@@ -1,5 +1,4 @@
-// Looks for volumes outside the partitions of a map: deleted ones, and all of them where the map is
-// gone.
+// Looks for volumes by their headers where no map says that one begins.
 #pragma once
 
 #include <memory>
@@ -9,11 +8,19 @@
 
 namespace undershelf {
 
-// Volumes that begin and end in what `taken` (bytes of the source) leaves free. Looks for headers
-// at each sector of the first MiB of every gap, then at each whole MiB of it, which is where
-// partitioning programs begin them, and right behind what it found; some thousand places in all.
-std::vector<std::unique_ptr<VolumeReader>> volumes_in_gaps(const SourcePtr& source,
-                                                           std::vector<ByteRange> taken,
-                                                           const ReadOptions& options);
+struct Probed {
+  std::vector<std::unique_ptr<VolumeReader>> found;
+  // Volumes whose header stands there, but that reach beyond: something younger lies on them.
+  std::vector<Volume> reaching;
+};
+
+// Volumes that begin and end in `where` (bytes of the source). Looks for headers at each sector of
+// the first MiB, then at each whole MiB, which is where partitioning programs begin them, and right
+// behind what it found; some thousand places in all.
+Probed volumes_in(const SourcePtr& source, const ByteRange& where, const ReadOptions& options);
+
+// Likewise in all that `taken` (bytes of the source) leaves free.
+Probed volumes_in_gaps(const SourcePtr& source, std::vector<ByteRange> taken,
+                       const ReadOptions& options);
 
 }  // namespace undershelf

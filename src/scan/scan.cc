@@ -26,12 +26,30 @@ namespace {
 
 // Two living entries on the same clusters: one of the two is damaged.
 void note_disputes(Shelf& shelf, const ClaimMap& claims) {
-  shelf.db().exec("DELETE FROM damage WHERE volume IS NULL");
-  SQLite::Statement row(shelf.db(), "INSERT INTO damage VALUES(NULL, 0, 0, ?)");
-  if (claims.disputed().empty()) return;
-  row.bind(1, fmt::format("{} living files and folders share clusters with another.",
-                          claims.disputed().size()));
-  row.exec();
+  constexpr size_t kMostTold = 100;
+  SQLite::Database& db = shelf.db();
+  db.exec("DELETE FROM damage WHERE volume IS NULL");
+  SQLite::Statement row(db, "INSERT INTO damage VALUES(NULL, ?, ?, ?)");
+  SQLite::Statement named(
+      db,
+      "SELECT coalesce(f.path||'/','')||e.name||' (id '||e.id||')' FROM entries e "
+      "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.id=?");
+  const auto name_of = [&](int64_t entry) -> std::string {
+    named.reset();
+    named.bind(1, entry);
+    return named.executeStep() ? named.getColumn(0).getString() : "the file system itself";
+  };
+  std::set<std::pair<int64_t, int64_t>> told;
+  for (const Dispute& dispute : claims.disputes()) {
+    if (told.size() >= kMostTold) break;
+    if (!told.insert(std::minmax(dispute.first, dispute.second)).second) continue;
+    row.bind(1, static_cast<int64_t>(dispute.range.offset));
+    row.bind(2, static_cast<int64_t>(dispute.range.length));
+    row.bind(3, fmt::format("{} and {} both claim the same clusters.", name_of(dispute.first),
+                            name_of(dispute.second)));
+    row.exec();
+    row.reset();
+  }
 }
 
 class Scan {
@@ -43,9 +61,11 @@ class Scan {
     const bool deep = options_.depth == Depth::deep;
     const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick",
                                            options_.check == Check::none ? "none" : "sample");
-    survey_ = survey(source_, options_.read);
+    survey_ = survey(source_, options_.read, options_.name_other);
+    result_.notes = survey_.layout.notes;
     for (const FoundVolume& found : survey_.volumes) {
-      const Volume& volume = found.reader->volume();
+      Volume volume = found.reader->volume();
+      volume.used = found.reader->used_bytes();
       options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
       VolumeWriter writer(shelf_, volume);
       found.reader->read(writer);

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "fs/fs.h"
+#include "scan/survey.h"
 #include "shelf/shelf.h"
 
 namespace undershelf {
@@ -27,6 +28,7 @@ struct ScanOptions {
   ReadOptions read;
   Depth depth = Depth::quick;
   Check check = Check::sample;
+  NameOther name_other = [](const ByteRange&) { return std::string(); };
   std::optional<ByteRange> range;    // of the source, to which a deep scan keeps; else all of it
   std::vector<std::string> systems;  // names in file_systems() that a deep scan looks for; or all
   // Told what is being done now, for showing progress.
@@ -38,11 +40,12 @@ struct ScanOptions {
 
 struct ScanResult {
   size_t volumes = 0;
-  uint64_t damage = 0;           // places noted
-  bool source_is_short = false;  // a volume goes on behind the end of the source
-  bool stopped = false;          // before it was finished
-  uint64_t position = 0;         // of the sweep, bytes of the source
-  uint64_t left_out = 0;         // traces beyond what is kept
+  uint64_t damage = 0;             // places noted
+  bool source_is_short = false;    // a volume goes on behind the end of the source
+  bool stopped = false;            // before it was finished
+  uint64_t position = 0;           // of the sweep, bytes of the source
+  uint64_t left_out = 0;           // traces beyond what is kept
+  std::vector<std::string> notes;  // on how the source is divided
 };
 
 // Reads every volume found on `source` and stores what they hold; with Depth::deep also looks at

@@ -3,6 +3,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
+#include <map>
 
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
@@ -11,7 +12,8 @@ namespace undershelf {
 namespace {
 
 // Claims looked at for one dispute; only damage, or malice, makes more overlap in one place.
-constexpr size_t kMostDisputes = 256;
+constexpr size_t kMostLookedAt = 256;
+constexpr size_t kMostDisputes = 100'000;
 constexpr int64_t kNoEntry = 0;
 
 }  // namespace
@@ -20,30 +22,66 @@ void ClaimMap::add(const ByteRange& range, int64_t entry) {
   if (range.length > 0) claims_.push_back({range, entry});
 }
 
-void ClaimMap::settle() {
+void ClaimMap::settle(const std::function<bool(int64_t, int64_t)>& alike) {
   std::ranges::sort(claims_, [](const Claim& a, const Claim& b) {
     return a.range.offset != b.range.offset ? a.range.offset < b.range.offset : a.entry < b.entry;
   });
+  std::vector<Dispute> disputes;
   std::vector<Claim> kept;
   kept.reserve(claims_.size());
   uint64_t covered = 0;  // everything claimed so far ends here
   for (const Claim& claim : claims_) {
     // Those it shares bytes with are the last ones kept.
     size_t looked_at = 0;
-    for (auto before = kept.rbegin(); before != kept.rend() && looked_at < kMostDisputes &&
+    for (auto before = kept.rbegin(); before != kept.rend() && looked_at < kMostLookedAt &&
                                       before->range.end() > claim.range.offset;
          ++before, ++looked_at) {
-      const uint64_t shared = overlap(before->range, claim.range).length;
-      if (shared == 0) continue;
-      if (before->entry != kNoEntry) disputed_[before->entry] += shared;
-      if (claim.entry != kNoEntry) disputed_[claim.entry] += shared;
+      const ByteRange shared = overlap(before->range, claim.range);
+      if (shared.length == 0 || disputes.size() >= kMostDisputes) continue;
+      disputes.push_back({shared, before->entry, claim.entry});
     }
     if (claim.range.end() <= covered) continue;
     const uint64_t begin = std::max(claim.range.offset, covered);
     kept.push_back({{begin, claim.range.end() - begin}, claim.entry});
     covered = claim.range.end();
   }
+  keep_disputes(std::move(disputes), alike);
   claims_ = std::move(kept);
+}
+
+void ClaimMap::keep_disputes(std::vector<Dispute> found,
+                             const std::function<bool(int64_t, int64_t)>& alike) {
+  if (found.empty()) return;
+  std::unordered_map<int64_t, uint64_t> totals;  // bytes that an entry claims
+  for (const Dispute& dispute : found) totals[dispute.first] = totals[dispute.second] = 0;
+  for (const Claim& claim : claims_) {
+    const auto total = totals.find(claim.entry);
+    if (total != totals.end()) total->second += claim.range.length;
+  }
+  std::map<std::pair<int64_t, int64_t>, uint64_t> shared;
+  for (const Dispute& dispute : found) {
+    shared[std::minmax(dispute.first, dispute.second)] += dispute.range.length;
+  }
+  for (const Dispute& dispute : found) {
+    const uint64_t bytes = shared[std::minmax(dispute.first, dispute.second)];
+    const bool same = dispute.first != kNoEntry && bytes == totals[dispute.first] &&
+                      bytes == totals[dispute.second] && alike(dispute.first, dispute.second);
+    if (same) continue;
+    disputes_.push_back(dispute);
+    for (const int64_t entry : {dispute.first, dispute.second}) {
+      if (entry != kNoEntry) disputed_[entry].push_back(dispute.range);
+    }
+  }
+}
+
+void ClaimMap::each_dispute(const ByteRange& range, int64_t entry,
+                            const std::function<void(const ByteRange&)>& visit) const {
+  const auto known = disputed_.find(entry);
+  if (known == disputed_.end()) return;
+  for (const ByteRange& dispute : known->second) {
+    const ByteRange shared = overlap(dispute, range);
+    if (shared.length > 0) visit(shared);
+  }
 }
 
 const Claim* ClaimMap::at_or_after(uint64_t offset) const {
@@ -100,7 +138,16 @@ ClaimMap load_claims(const Shelf& shelf) {
       if (piece.kind == Piece::Kind::range) claims.add({piece.offset, piece.length}, entry);
     }
   }
-  claims.settle();
+  SQLite::Statement sizes(
+      shelf.db(),
+      "SELECT count(DISTINCT size)=1 AND count(*)>1 FROM streams WHERE entry IN "
+      "(?,?) AND name IS NULL");
+  claims.settle([&](int64_t a, int64_t b) {
+    sizes.reset();
+    sizes.bind(1, a);
+    sizes.bind(2, b);
+    return sizes.executeStep() && sizes.getColumn(0).getInt() != 0;
+  });
   return claims;
 }
 

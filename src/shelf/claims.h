@@ -18,24 +18,41 @@ struct Claim {
   int64_t entry = 0;  // who holds it
 };
 
+// A range that two entries claim.
+struct Dispute {
+  ByteRange range;  // of the source
+  int64_t first = 0, second = 0;
+};
+
 // A set of claims, made disjoint: where two overlap, the first to begin keeps the range, and both
-// are recorded as disputing it. 24 bytes a claim.
+// are recorded as disputing it, unless they share all that either claims: such are two names of one
+// content. 24 bytes a claim.
 class ClaimMap {
  public:
   void add(const ByteRange& range, int64_t entry);
-  void settle();  // sorts; to be called once, after the last add
+  // Sorts; to be called once, after the last add. `alike` is asked of two entries that share all
+  // that either claims: whether they are two names of one content.
+  void settle(const std::function<bool(int64_t, int64_t)>& alike = [](int64_t, int64_t) {
+    return true;
+  });
 
   // The claim that covers `offset`, or the next one behind it; null if there is none.
   const Claim* at_or_after(uint64_t offset) const;
   // Calls `visit` with each claim that overlaps `range`, in order, and the shared bytes.
   void each_overlap(const ByteRange& range,
                     const std::function<void(const Claim&, const ByteRange&)>& visit) const;
-  // Bytes of each entry's claims that another claims as well.
-  const std::unordered_map<int64_t, uint64_t>& disputed() const { return disputed_; }
+  // In the order of their places; at most 100,000.
+  const std::vector<Dispute>& disputes() const { return disputes_; }
+  // Calls `visit` with each part of `range` that `entry` disputes with another.
+  void each_dispute(const ByteRange& range, int64_t entry,
+                    const std::function<void(const ByteRange&)>& visit) const;
 
  private:
+  void keep_disputes(std::vector<Dispute> found,
+                     const std::function<bool(int64_t, int64_t)>& alike);
   std::vector<Claim> claims_;
-  std::unordered_map<int64_t, uint64_t> disputed_;
+  std::vector<Dispute> disputes_;
+  std::unordered_map<int64_t, std::vector<ByteRange>> disputed_;  // by entry
 };
 
 // The first clusters in a range of the source that are in use by the accounts of the file system

@@ -11,17 +11,12 @@ namespace undershelf {
 EntryDetails load_details(const Shelf& shelf, int64_t entry) {
   EntryDetails details;
   SQLite::Statement name(shelf.db(),
-                         "SELECT n.kind, CASE WHEN n.parent IS NULL AND n.parent_key IS NULL "
+                         "SELECT CASE WHEN n.parent IS NULL AND n.parent_key IS NULL "
                          "THEN n.name ELSE coalesce(f.path,'[orphans]')||'/'||n.name END "
                          "FROM names n LEFT JOIN folder_paths f ON f.entry=n.parent "
-                         "WHERE n.entry=? ORDER BY n.id");
+                         "WHERE n.entry=? AND n.kind='link' ORDER BY n.id");
   name.bind(1, entry);
-  while (name.executeStep()) {
-    auto& paths = name.getColumn(0).getString() == to_text(OtherName::Kind::link)
-                      ? details.link_paths
-                      : details.former_paths;
-    paths.push_back(name.getColumn(1).getString());
-  }
+  while (name.executeStep()) details.link_paths.push_back(name.getColumn(0).getString());
   SQLite::Statement target(shelf.db(),
                            "SELECT link_target, substr(finder_info, 1, 8) FROM entries WHERE id=?");
   target.bind(1, entry);
@@ -92,6 +87,17 @@ std::string evidence_sentence(const Evidence& fact) {
   if (fact.fact == "content-elsewhere") {
     return "Its content is kept elsewhere, in a store of chunks or an image that other files "
            "share.";
+  }
+  if (fact.fact == "size-impossible") {
+    return fmt::format("Its entry says {} bytes, more than the volume holds: that is damaged.",
+                       fact.amount);
+  }
+  if (fact.fact == "record-early") {
+    return "The only copy of its record that is left was made before its content was: it tells "
+           "neither size nor last change.";
+  }
+  if (fact.fact == "name-odd") {
+    return "Its entry is one that no driver should write; content stands behind it all the same.";
   }
   if (fact.fact == "size-lost") return "Its size was never recorded.";
   return fmt::format("{}: {}", fact.fact, fact.amount);

@@ -11,10 +11,9 @@ namespace undershelf {
 class Shelf;
 
 struct EntryDetails {
-  std::vector<std::string> link_paths;    // its other hard links
-  std::vector<std::string> former_paths;  // names it had before, as far as their folders are known
-  std::string type_and_creator;           // HFS+: four letters each; empty if there are none
-  std::string link_target;                // of a symbolic link or mount point; empty for others
+  std::vector<std::string> link_paths;  // its other hard links
+  std::string type_and_creator;         // HFS+: four letters each; empty if there are none
+  std::string link_target;              // of a symbolic link or mount point; empty for others
   std::vector<Evidence> evidence;
 };
 

@@ -26,7 +26,8 @@ std::u32string to_utf32(std::string_view utf8) {
 }  // namespace
 
 Glob::Glob(const std::string& pattern, bool match_case) : match_case_(match_case) {
-  const std::u32string text = to_utf32(match_case ? pattern : fold_case(pattern));
+  const std::string composed = to_nfc(pattern);
+  const std::u32string text = to_utf32(match_case ? composed : fold_case(composed));
   for (size_t i = 0; i < text.size(); ++i) {
     if (text[i] == U'*' && i + 1 < text.size() && text[i + 1] == U'*') {
       pattern_.push_back(kStars);

@@ -6,6 +6,8 @@
 #include <sqlite3.h>
 
 #include <algorithm>
+#include <cstring>
+#include <span>
 
 #include "model/error.h"
 #include "model/text.h"
@@ -15,23 +17,75 @@
 namespace undershelf {
 namespace {
 
+// A name that a row is listed under is an entry's own, or that of a further hard link. In the
+// queries below `{n}` is the table that has the name, `{o}` whether its folder is not known.
+struct Half {
+  std::string_view names, orphan, from;
+  bool link;
+};
+constexpr Half kEntries{"e", "e.orphan",
+                        "entries e LEFT JOIN streams s ON s.entry=e.id "
+                        "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.merged_into IS NULL",
+                        false};
+constexpr Half kLinks{"n", "(n.parent IS NULL AND n.parent_key IS NOT NULL)",
+                      "names n JOIN entries e ON e.id=n.entry LEFT JOIN streams s ON s.entry=e.id "
+                      "LEFT JOIN folder_paths f ON f.entry=n.parent "
+                      "WHERE n.kind='link' AND e.merged_into IS NULL",
+                      true};
+
+std::string of(const Half& half, std::string sql) {
+  const auto replace = [&](std::string_view mark, std::string_view by) {
+    for (size_t at = 0; (at = sql.find(mark, at)) != std::string::npos; at += by.size()) {
+      sql.replace(at, mark.size(), by);
+    }
+  };
+  replace("{n}", half.names);
+  replace("{o}", half.orphan);
+  return sql;
+}
+
 constexpr const char* kPath =
-    "CASE WHEN e.orphan THEN '[orphans]/'||e.name WHEN e.parent IS NULL THEN e.name "
-    "ELSE f.path||'/'||e.name END || CASE WHEN s.name IS NULL THEN '' ELSE ':'||s.name END";
+    "CASE WHEN {o} THEN '[orphans]/'||{n}.name WHEN {n}.parent IS NULL THEN {n}.name "
+    "ELSE coalesce(f.path,'[orphans]')||'/'||{n}.name END || "
+    "CASE WHEN s.name IS NULL THEN '' ELSE ':'||s.name END";
+constexpr const char* kFormerPath =
+    "CASE WHEN n.parent IS NULL AND n.parent_key IS NULL THEN n.name "
+    "ELSE coalesce((SELECT path FROM folder_paths WHERE entry=n.parent),'[orphans]')||'/'||n.name "
+    "END";
 
-constexpr const char* kFrom =
-    " FROM entries e LEFT JOIN streams s ON s.entry=e.id "
-    "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.merged_into IS NULL";
+unsigned char lower(unsigned char c) { return c >= 'A' && c <= 'Z' ? c + 32 : c; }
+bool is_digit(unsigned char c) { return c >= '0' && c <= '9'; }
 
-// Paths in the order of a tree: a folder, then what is in it, then its next sibling.
+// Paths in the order of a tree: a folder, then what is in it, then its next sibling. Numbers count
+// as such, and letters of ASCII are alike in both cases unless nothing else differs.
 int compare_by_parts(void*, int a_size, const void* a_data, int b_size, const void* b_data) {
-  const auto* a = static_cast<const unsigned char*>(a_data);
-  const auto* b = static_cast<const unsigned char*>(b_data);
-  const int common = std::min(a_size, b_size);
-  for (int i = 0; i < common; ++i) {
-    if (a[i] != b[i]) return a[i] == '/' ? -1 : b[i] == '/' ? 1 : a[i] - b[i];
+  const std::span a(static_cast<const unsigned char*>(a_data), static_cast<size_t>(a_size));
+  const std::span b(static_cast<const unsigned char*>(b_data), static_cast<size_t>(b_size));
+  size_t i = 0;
+  size_t j = 0;
+  while (i < a.size() && j < b.size()) {
+    if (is_digit(a[i]) && is_digit(b[j])) {
+      while (i < a.size() && a[i] == '0') ++i;
+      while (j < b.size() && b[j] == '0') ++j;
+      size_t a_end = i;
+      size_t b_end = j;
+      while (a_end < a.size() && is_digit(a[a_end])) ++a_end;
+      while (b_end < b.size() && is_digit(b[b_end])) ++b_end;
+      if (a_end - i != b_end - j) return a_end - i < b_end - j ? -1 : 1;
+      for (; i < a_end; ++i, ++j) {
+        if (a[i] != b[j]) return a[i] < b[j] ? -1 : 1;
+      }
+      continue;
+    }
+    const unsigned char x = lower(a[i]);
+    const unsigned char y = lower(b[j]);
+    if (x != y) return x == '/' ? -1 : y == '/' ? 1 : x < y ? -1 : 1;
+    ++i;
+    ++j;
   }
-  return a_size - b_size;
+  if (a.size() - i != b.size() - j) return a.size() - i < b.size() - j ? -1 : 1;
+  const int bytes = std::memcmp(a.data(), b.data(), std::min(a.size(), b.size()));
+  return bytes != 0 ? bytes : a_size - b_size;
 }
 
 // SQL function glob_matches(text): whether any of the globs it was registered with matches.
@@ -80,180 +134,297 @@ std::string in_ranges(const std::string& column, const std::vector<Between<Value
   return fmt::format("({})", fmt::join(alternatives, " OR "));
 }
 
-// A query over the shelf, with its functions registered while it lives.
+// A glob over whole paths as users write it: paths are printed with a slash behind folders, and
+// none in front.
+std::string path_pattern(const std::string& written) {
+  const size_t first = written.find_first_not_of('/');
+  if (first == std::string::npos) return written;
+  return written.substr(first, written.find_last_not_of('/') + 1 - first);
+}
+
+// A query over the shelf, with its functions registered while it lives. At most one at a time.
 class Query {
  public:
   Query(const Shelf& shelf, const Selection& selection)
       : db_(shelf.db()),
         selection_(selection),
-        names_(compile(selection.names, selection.match_case)),
-        paths_(compile(selection.paths, selection.match_case)) {
+        names_(compile(selection.names, selection.match_case)) {
+    for (const std::string& path : selection.paths) {
+      paths_.emplace_back(path_pattern(path), selection.match_case);
+    }
+    for (const std::string& name : selection.names) {
+      last_parts_.emplace_back("**/" + name, selection.match_case);
+      last_parts_.emplace_back(name, selection.match_case);
+    }
     for (const std::string& extension : selection.extensions) {
       endings_.emplace_back("**." + extension, selection.match_case);
     }
     sqlite3* handle = db_.getHandle();
     sqlite3_create_collation(handle, "by_parts", SQLITE_UTF8, nullptr, compare_by_parts);
     const auto add = [&](const char* function, std::vector<Glob>& globs) {
-      sqlite3_create_function(handle, function, 1, SQLITE_UTF8 | SQLITE_DETERMINISTIC, &globs,
-                              glob_matches, nullptr, nullptr);
+      const int code =
+          sqlite3_create_function(handle, function, 1, SQLITE_UTF8 | SQLITE_DETERMINISTIC, &globs,
+                                  glob_matches, nullptr, nullptr);
+      if (code != SQLITE_OK) throw SQLite::Exception(handle, code);
     };
     add("name_matches", names_);
     add("path_matches", paths_);
+    add("last_part_matches", last_parts_);
     add("ending_matches", endings_);
     if (selection.with_contents && !(selection.ids.empty() && selection.paths.empty())) {
       collect_contents();
     }
   }
 
-  std::string where() const {
+  // All rows, with these columns of each. `{n}` and `{o}` in them: see Half.
+  std::string select(const std::string& columns) const {
+    const auto half = [&](const Half& h) {
+      return fmt::format("SELECT {} FROM {}{}", of(h, columns), h.from, of(h, where(h)));
+    };
+    return selection_.links ? half(kEntries) + " UNION ALL " + half(kLinks) : half(kEntries);
+  }
+
+  // Of a query with the columns of kRow.
+  std::string order() const {
+    const std::string last = ", volume, path COLLATE by_parts, id, link";
+    const std::string way = selection_.descending ? " DESC" : "";
+    if (selection_.sort.empty() || selection_.sort == "volume") {
+      return fmt::format(" ORDER BY volume{}, path COLLATE by_parts{}, id, link", way, way);
+    }
+    if (selection_.sort == "rating") {
+      return fmt::format(
+          " ORDER BY CASE rating WHEN 'whole' THEN 0 WHEN 'likely' THEN 1 WHEN 'partial' THEN 2 "
+          "WHEN 'gone' THEN 3 END{} NULLS LAST, score{} NULLS LAST{}",
+          way, selection_.descending ? "" : " DESC", last);
+    }
+    const bool text = selection_.sort == "path" || selection_.sort == "name";
+    return fmt::format(" ORDER BY {}{}{} NULLS LAST{}", selection_.sort,
+                       text ? " COLLATE by_parts" : "", way, last);
+  }
+
+ private:
+  std::string where(const Half& half) const {
     std::string sql;
     const auto require = [&](const std::string& test) { sql += " AND " + test; };
     if (!selection_.system) require("e.system=0");
     if (!selection_.secondary) require("s.name IS NULL");
-    if (!names_.empty()) require("name_matches(e.name)");
-    if (!endings_.empty()) require("e.kind='file' AND ending_matches(e.name)");
+    if (!names_.empty()) require(by_name(half));
+    if (!endings_.empty()) require("e.kind='file' AND ending_matches({n}.name)");
     if (!selection_.types.empty()) require(one_of("e.type", selection_.types));
     if (!selection_.states.empty()) require(one_of("e.state", selection_.states));
     if (!selection_.kinds.empty()) require(one_of("e.kind", selection_.kinds));
     if (!selection_.volumes.empty()) {
       require(fmt::format("e.volume IN ({})", fmt::join(selection_.volumes, ",")));
     }
-    if (selection_.rating) {
-      const std::vector<std::string> best_first = {"whole", "likely", "partial", "gone"};
-      const auto end = std::ranges::find(best_first, *selection_.rating);
-      require("e.kind='file' AND " +
-              one_of("s.rating", {best_first.begin(), std::min(end + 1, best_first.end())}));
+    if (selection_.trashed) require("e.trashed=1");
+    if (!selection_.ratings.empty()) {
+      require(std::string(kHasContent) + " AND " + one_of("s.rating", selection_.ratings));
     }
     if (!selection_.sizes.empty()) {
-      require("e.kind='file' AND " + in_ranges("s.size", selection_.sizes));
+      require(std::string(kHasContent) + " AND " + in_ranges("s.size", selection_.sizes));
     }
     if (!selection_.modified.empty()) require(in_ranges("e.modified", selection_.modified));
     if (!selection_.created.empty()) require(in_ranges("e.created", selection_.created));
     if (!selection_.accessed.empty()) require(in_ranges("e.accessed", selection_.accessed));
     if (!selection_.deleted.empty()) require(in_ranges("e.deleted", selection_.deleted));
-    if (const std::string chosen = chosen_by_id_and_path(); !chosen.empty()) require(chosen);
+    if (const std::string chosen = chosen_by_id_and_path(half); !chosen.empty()) require(chosen);
     return sql;
   }
 
-  std::string order() const {
-    if (selection_.sort.empty() || selection_.sort == "volume") {
-      return " ORDER BY e.volume, path COLLATE by_parts, e.id";
+  static constexpr const char* kHasContent = "(e.kind='file' OR s.name IS NOT NULL)";
+
+  // Names an entry has now, or had before.
+  static std::string by_name(const Half& half) {
+    std::string test = "name_matches({n}.name) OR (s.name IS NOT NULL AND name_matches(s.name))";
+    if (!half.link) {
+      test +=
+          " OR e.id IN (SELECT entry FROM names WHERE kind='former' AND name_matches(name)) OR "
+          "(e.original_path IS NOT NULL AND last_part_matches(e.original_path))";
     }
-    if (selection_.sort == "rating") {
-      return " ORDER BY CASE s.rating WHEN 'whole' THEN 0 WHEN 'likely' THEN 1 WHEN 'partial' "
-             "THEN 2 WHEN 'gone' THEN 3 ELSE 4 END, s.score DESC, e.volume, "
-             "path COLLATE by_parts";
-    }
-    const bool of_stream = selection_.sort == "size" || selection_.sort == "score" ||
-                           selection_.sort == "intact_bytes";
-    const std::string column = selection_.sort == "path" ? "path COLLATE by_parts"
-                               : of_stream               ? "s." + selection_.sort
-                                                         : "e." + selection_.sort;
-    return fmt::format(" ORDER BY {} NULLS LAST, e.volume, path COLLATE by_parts", column);
+    return "(" + test + ")";
   }
 
- private:
-  std::string chosen_by_id_and_path() const {
+  static std::string by_path(const Half& half) {
+    std::string test = fmt::format("path_matches({})", kPath);
+    if (!half.link) {
+      test += fmt::format(
+          " OR e.id IN (SELECT n.entry FROM names n WHERE n.kind='former' AND path_matches({})) OR "
+          "(e.original_path IS NOT NULL AND path_matches(e.original_path))",
+          kFormerPath);
+    }
+    return "(" + test + ")";
+  }
+
+  std::string chosen(const Half& half) const {
     std::vector<std::string> tests;
     if (!selection_.ids.empty()) {
       tests.push_back(fmt::format("e.id IN ({})", fmt::join(selection_.ids, ",")));
     }
-    if (!paths_.empty()) tests.push_back(fmt::format("path_matches({})", kPath));
-    if (tests.empty()) return {};
-    const std::string all = fmt::format("{}", fmt::join(tests, " AND "));
-    if (!selection_.with_contents) return all;
-    return fmt::format("(({}) OR e.id IN (SELECT entry FROM temp.inside))", all);
+    if (!paths_.empty()) tests.push_back(by_path(half));
+    return fmt::format("{}", fmt::join(tests, " AND "));
   }
 
-  // Everything below the folders that were chosen by id or path.
+  std::string chosen_by_id_and_path(const Half& half) const {
+    const std::string all = chosen(half);
+    if (all.empty() || !selection_.with_contents) return all;
+    return fmt::format(
+        "(({}) OR {}.parent IN (SELECT entry FROM temp.inside) OR e.id IN (SELECT "
+        "entry FROM temp.inside))",
+        all, half.names);
+  }
+
+  // The folders that were chosen by id or path, and those below them.
   void collect_contents() {
     db_.exec("CREATE TEMP TABLE IF NOT EXISTS inside(entry INTEGER PRIMARY KEY)");
     db_.exec("DELETE FROM temp.inside");
-    std::vector<std::string> tests = {"e.kind='folder'"};
-    if (!selection_.ids.empty()) {
-      tests.push_back(fmt::format("e.id IN ({})", fmt::join(selection_.ids, ",")));
-    }
-    if (!paths_.empty()) tests.push_back(fmt::format("path_matches({})", kPath));
-    db_.exec(fmt::format(
-        "INSERT OR IGNORE INTO temp.inside WITH RECURSIVE below(entry) AS ("
-        "SELECT e.id{} AND {} UNION SELECT c.id FROM entries c JOIN below ON c.parent=below.entry "
-        "WHERE c.merged_into IS NULL) SELECT entry FROM below",
-        kFrom, fmt::join(tests, " AND ")));
+    db_.exec(
+        fmt::format("INSERT OR IGNORE INTO temp.inside WITH RECURSIVE below(entry) AS ("
+                    "SELECT e.id FROM {} AND e.kind='folder' AND {} UNION SELECT c.id FROM entries "
+                    "c JOIN below "
+                    "ON c.parent=below.entry WHERE c.merged_into IS NULL AND c.kind='folder') "
+                    "SELECT entry FROM below",
+                    kEntries.from, of(kEntries, chosen(kEntries))));
   }
 
   SQLite::Database& db_;
   const Selection& selection_;
-  std::vector<Glob> names_, paths_, endings_;
+  std::vector<Glob> names_, paths_, last_parts_, endings_;
 };
+
+const std::string& row_columns() {
+  static const std::string kColumns =
+      std::string("e.id AS id, coalesce(s.id,0), e.volume AS volume, ") + kPath +
+      " AS path, {n}.name_exact AND NOT {o} AND coalesce(f.exact,1), {n}.name AS name, e.kind AS "
+      "kind, s.name, e.state AS state, e.marked_deleted, "
+      "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END AS size, "
+      "e.created AS created, e.modified AS modified, e.accessed AS accessed, e.deleted AS deleted, "
+      "e.original_path, e.type AS type, s.rating AS rating, s.score AS score, "
+      "s.intact_bytes AS intact_bytes, {n}.raw_name, {n}.parent, e.trashed, "
+      "s.encoding='encrypted', s.placement, e.id IN (SELECT entry FROM names WHERE kind='former')";
+  return kColumns;
+}
+
+// Reads one row into `row`, whose memory is used again.
+void read_row(SQLite::Statement& statement, Row& row) {
+  int index = 0;
+  const auto next = [&] { return statement.getColumn(index++); };
+  const auto text = [](const SQLite::Column& column, std::string& out) {
+    out.assign(column.getText(), static_cast<size_t>(column.getBytes()));
+  };
+  row.id = next().getInt64();
+  row.stream_id = next().getInt64();
+  row.volume = maybe_id(next());
+  text(next(), row.path);
+  row.path_exact = next().getInt() != 0;
+  text(next(), row.name);
+  text(next(), row.kind);
+  row.stream = maybe_text(next());
+  text(next(), row.state);
+  row.marked_deleted = next().getInt() != 0;
+  row.size = maybe_size(next());
+  row.created = maybe_time(next());
+  row.modified = maybe_time(next());
+  row.accessed = maybe_time(next());
+  row.deleted = maybe_time(next());
+  row.original_path = maybe_text(next());
+  row.type = maybe_text(next());
+  row.rating = maybe_text(next());
+  row.score.reset();
+  if (const auto score = next(); row.rating) row.score = score.getInt();
+  row.intact_bytes = maybe_size(next());
+  const auto raw = next();
+  row.raw_name.assign(static_cast<const char*>(raw.getBlob()), static_cast<size_t>(raw.getBytes()));
+  row.parent = maybe_id(next());
+  row.trashed = next().getInt() != 0;
+  row.encrypted = next().getInt() != 0;
+  row.placement = maybe_text(next());
+  row.former_paths.clear();
+}
 
 }  // namespace
 
 void each_row(const Shelf& shelf, const Selection& selection,
-              const std::function<bool(Row&&)>& visit) {
+              const std::function<bool(const Row&)>& visit) {
   const Query query(shelf, selection);
-  std::string sql = fmt::format(
-      "SELECT e.id, coalesce(s.id,0), e.volume, {} AS path, e.name_exact AND NOT e.orphan AND "
-      "coalesce(f.exact,1), e.name, e.kind, s.name, e.state, e.marked_deleted, s.size, e.created, "
-      "e.modified, e.accessed, e.deleted, e.original_path, e.type, s.rating, s.score, "
-      "s.intact_bytes, coalesce(e.raw_name,x''), e.parent{}{}{}",
-      kPath, kFrom, query.where(), query.order());
+  std::string sql = query.select(row_columns() + ", '{n}'='n' AS link") + query.order();
   if (selection.limit) sql += fmt::format(" LIMIT {}", *selection.limit);
   SQLite::Statement statement(shelf.db(), sql);
+  SQLite::Statement former(shelf.db(), fmt::format("SELECT {} FROM names n WHERE n.entry=? AND "
+                                                   "n.kind='former' ORDER BY n.id",
+                                                   kFormerPath));
+  Row row;
   while (statement.executeStep()) {
-    const auto column = [&](int i) { return statement.getColumn(i); };
-    Row row;
-    row.id = column(0).getInt64();
-    row.stream_id = column(1).getInt64();
-    row.volume = maybe_id(column(2));
-    row.path = column(3).getString();
-    row.path_exact = column(4).getInt() != 0;
-    row.name = column(5).getString();
-    row.kind = column(6).getString();
-    row.stream = maybe_text(column(7));
-    row.state = column(8).getString();
-    row.marked_deleted = column(9).getInt() != 0;
-    row.created = maybe_time(column(11));
-    row.modified = maybe_time(column(12));
-    row.accessed = maybe_time(column(13));
-    row.deleted = maybe_time(column(14));
-    row.original_path = maybe_text(column(15));
-    row.type = maybe_text(column(16));
-    if (row.kind == "file" || row.stream) {
-      row.size = maybe_size(column(10));
-      row.rating = maybe_text(column(17));
-      if (row.rating) row.score = column(18).getInt();
-      row.intact_bytes = maybe_size(column(19));
+    read_row(statement, row);
+    constexpr int kRenamed = 25, kLink = 26;
+    if (statement.getColumn(kRenamed).getInt() != 0) {
+      former.bind(1, row.id);
+      while (former.executeStep()) row.former_paths.push_back(former.getColumn(0).getString());
+      former.reset();
     }
-    row.raw_name = column(20).getString();
-    row.parent = maybe_id(column(21));
-    if (!visit(std::move(row))) return;
+    row.link = statement.getColumn(kLink).getInt() != 0;
+    if (row.is_folder()) {
+      row.rating.reset();
+      row.score.reset();
+      row.intact_bytes.reset();
+      row.placement.reset();
+    }
+    if (!visit(row)) return;
   }
 }
 
-uint64_t count_rows(const Shelf& shelf, const Selection& selection) {
-  const Query query(shelf, selection);
-  const auto count =
-      size_of(shelf.db().execAndGet(std::string("SELECT count(*)") + kFrom + query.where()));
-  return selection.limit ? std::min(count, *selection.limit) : count;
-}
-
-TotalsByLoss total_rows(const Shelf& shelf, const Selection& selection) {
+TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection) {
   const Query query(shelf, selection);
   // The order tells which rows a limit leaves.
-  const std::string limited =
-      selection.limit ? fmt::format("{} LIMIT {}", query.order(), *selection.limit) : "";
+  std::string rows =
+      selection.limit
+          ? query.select(row_columns() + ", '{n}'='n' AS link, s.name AS stream") + query.order() +
+                fmt::format(" LIMIT {}", *selection.limit)
+          : query.select(
+                "e.kind AS kind, s.name AS stream, s.rating AS rating, '{n}'='n' AS link, "
+                "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END AS size");
   SQLite::Statement row(
       shelf.db(),
-      fmt::format("SELECT rating IS 'gone', count(*), coalesce(sum(size),0) FROM "
-                  "(SELECT s.rating AS rating, s.size AS size, {} AS path{}{}{}) GROUP BY 1",
-                  selection.limit ? kPath : "''", kFrom, query.where(), limited));
+      fmt::format("SELECT rating IS 'gone' AND (kind='file' OR stream IS NOT NULL), "
+                  "sum(kind='file' AND stream IS NULL), sum(kind='folder' AND stream IS NULL), "
+                  "sum(stream IS NOT NULL), sum(link AND kind='file' AND stream IS NULL), "
+                  "coalesce(sum(size),0), coalesce(sum(CASE WHEN link THEN size END),0) FROM ({}) "
+                  "GROUP BY 1",
+                  rows));
   TotalsByLoss totals;
   while (row.executeStep()) {
     Totals& part = row.getColumn(0).getInt() != 0 ? totals.gone : totals.others;
-    part.rows = size_of(row.getColumn(1));
-    part.bytes = size_of(row.getColumn(2));
+    part.files = size_of(row.getColumn(1));
+    part.folders = size_of(row.getColumn(2));
+    part.streams = size_of(row.getColumn(3));
+    part.links = size_of(row.getColumn(4));
+    part.bytes = size_of(row.getColumn(5));
+    part.link_bytes = size_of(row.getColumn(6));
   }
   return totals;
+}
+
+Totals total_rows(const Shelf& shelf, const Selection& selection) {
+  const auto [gone, others] = total_by_loss(shelf, selection);
+  return {gone.files + others.files,     gone.folders + others.folders,
+          gone.streams + others.streams, gone.links + others.links,
+          gone.bytes + others.bytes,     gone.link_bytes + others.link_bytes};
+}
+
+std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
+  const Query query(shelf, {});
+  SQLite::Statement row(
+      shelf.db(),
+      fmt::format("SELECT volume, sum(state='live'), sum(state='deleted'), sum(state='former') "
+                  "FROM ({}) WHERE kind='file' AND stream IS NULL AND volume IS NOT NULL "
+                  "GROUP BY volume",
+                  query.select("e.volume AS volume, e.state AS state, e.kind AS kind, "
+                               "s.name AS stream")));
+  std::vector<VolumeFiles> counts;
+  while (row.executeStep()) {
+    counts.push_back({row.getColumn(0).getInt64(), row.getColumn(1).getInt64(),
+                      row.getColumn(2).getInt64(), row.getColumn(3).getInt64()});
+  }
+  return counts;
 }
 
 int64_t resolve_id(const Shelf& shelf, int64_t id) {

@@ -23,20 +23,25 @@ struct Selection {
   std::vector<std::string> names, paths;  // globs
   bool match_case = false;
   std::vector<std::string> extensions, types, states, kinds;
-  std::optional<std::string> rating;  // this or better
+  std::vector<std::string> ratings;
   std::vector<Between<uint64_t>> sizes;
   std::vector<Between<Time>> modified, created, accessed, deleted;
   std::vector<int64_t> volumes, ids;
-  bool system = false;         // a file system's own files too
-  bool with_contents = false;  // a folder chosen by id or path brings what is in it
-  bool secondary = true;       // streams other than the main one too
-  std::string sort;            // a field of Row as in `list`; empty: volume, then path
+  bool system = false;        // a file system's own files too
+  bool trashed = false;       // only what lies in a trash folder
+  bool with_contents = true;  // a folder chosen by id or path brings what is in it
+  bool links = true;          // further hard links too, each as a row of its own
+  bool secondary = true;      // streams other than the main one too
+  std::string sort;           // a field of Row as in `list`; empty: volume, then path
+  bool descending = false;
   std::optional<uint64_t> limit;
 };
 
 // Each reads one value as users write it. Throws Error (usage) with what would be right.
-// Sizes: A..B, A.., ..B or A; K, M and G count in 1024.
+// Sizes: A..B, A.., ..B or A; K, M, G and T count in 1024, and may follow a fraction.
 Between<uint64_t> parse_sizes(const std::string& text);
+// One number of bytes, as 4096 or 1.5M, for the option that `what` names.
+uint64_t parse_bytes(const std::string& what, const std::string& text);
 // Dates: A..B and so on; 2026, 2026-03, 2026-03-04 (all of it, in `zone`),
 // 2026-03-04T10:20, 2026-03-04T10:20:30, with Z or an offset where UTC is meant.
 Between<Time> parse_times(const std::string& text, const Zone& zone);
@@ -45,43 +50,53 @@ void require_known(const std::string& option, const std::string& value,
                    const std::vector<std::string>& known);
 const std::vector<std::string>& sort_fields();
 
-// One line of a list: a file, folder or secondary stream.
+// One line of a list: a file, a folder, a secondary stream, or a further hard link of one.
 struct Row {
   int64_t id = 0;
   int64_t stream_id = 0;  // 0: no stream
   std::optional<int64_t> volume;
   std::string path, name, kind, state;
   bool path_exact = true;
+  bool link = false;
   std::optional<std::string> stream;
-  bool marked_deleted = false;
-  std::optional<uint64_t> size;
+  bool marked_deleted = false, trashed = false, encrypted = false;
+  std::optional<uint64_t> size;  // nothing for folders, and where it is not known
   std::optional<Time> created, modified, accessed, deleted;
-  std::optional<std::string> original_path, type, rating;
+  std::optional<std::string> original_path, type, placement, rating;
+  std::vector<std::string> former_paths;
   std::optional<int> score;
   std::optional<uint64_t> intact_bytes;
   std::string raw_name;  // bytes; empty if `name` says all
   std::optional<int64_t> parent;
 
-  // False if nothing tells the size, which then is 0: where only a journal or a thread names a
-  // file.
-  bool size_known() const { return size && !(*size == 0 && rating == "gone"); }
+  bool is_folder() const { return kind == "folder" && !stream; }
 };
 
 // Calls `visit` with each row that is selected, in order, until it returns false.
 void each_row(const Shelf& shelf, const Selection& selection,
-              const std::function<bool(Row&&)>& visit);
-uint64_t count_rows(const Shelf& shelf, const Selection& selection);
+              const std::function<bool(const Row&)>& visit);
 
-// How much a selection comes to.
+// How much a selection comes to. All counts that users are told come from here.
 struct Totals {
-  uint64_t rows = 0;
-  uint64_t bytes = 0;  // logical, of all streams
+  uint64_t files = 0, folders = 0, streams = 0;  // rows; streams: secondary ones
+  uint64_t links = 0;                            // of the files: further hard links
+  uint64_t bytes = 0;       // logical, of files and streams whose size is known
+  uint64_t link_bytes = 0;  // of these: of further hard links, whose content is there already
+  uint64_t content() const { return files + streams; }
 };
-// Of the rows rated `gone`, and of all others.
+// Rows rated `gone`, and all others.
 struct TotalsByLoss {
   Totals gone, others;
 };
-TotalsByLoss total_rows(const Shelf& shelf, const Selection& selection);
+// Files of a volume, as `list --kind file` has them.
+struct VolumeFiles {
+  int64_t volume = 0;
+  int64_t live = 0, deleted = 0, former = 0;
+};
+std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
+
+Totals total_rows(const Shelf& shelf, const Selection& selection);
+TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection);
 
 // The id itself, or that of the entry into which it was merged. Throws Error (usage) if the shelf
 // has no such id.

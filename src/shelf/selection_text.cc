@@ -3,7 +3,8 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <charconv>
+#include <cctype>
+#include <optional>
 #include <regex>
 
 #include "model/error.h"
@@ -16,25 +17,31 @@ namespace {
   throw Error(Failure::usage, fmt::format("`{}` is no {}. Write it like {}.", text, what, right));
 }
 
+// A number of bytes; nothing if `text` is none.
+std::optional<uint64_t> size_in(const std::string& text) {
+  static const std::regex kForm(R"((\d{1,18})(\.\d{1,6})?\s?([KMGTkmgt]?)(i?B)?)");
+  std::smatch m;
+  if (!std::regex_match(text, m, kForm)) return std::nullopt;
+  constexpr std::string_view kUnits = "kmgt";
+  const size_t unit =
+      m[3].length() == 0 ? 0 : kUnits.find(static_cast<char>(std::tolower(*m[3].first))) + 1;
+  const uint64_t factor = uint64_t{1} << (10 * unit);
+  const uint64_t whole = std::stoull(m[1].str());
+  if (whole > (uint64_t{1} << 62) / factor || (m[2].matched && factor == 1)) return std::nullopt;
+  const double fraction = m[2].matched ? std::stod("0" + m[2].str()) : 0;
+  return whole * factor + static_cast<uint64_t>(fraction * static_cast<double>(factor));
+}
+
 uint64_t parse_size(const std::string& text, const std::string& whole) {
-  const std::string right = "4096, 10M..2G, 100K.. or ..5M";
-  uint64_t value = 0;
-  const char* end = text.data() + text.size();
-  const auto [rest, error] = std::from_chars(text.data(), end, value);
-  if (error != std::errc{} || rest == text.data()) bad("size", whole, right);
-  unsigned shift = 0;
-  const std::string unit(rest, end);
-  if (unit == "K" || unit == "k") {
-    shift = 10;
-  } else if (unit == "M" || unit == "m") {
-    shift = 20;
-  } else if (unit == "G" || unit == "g") {
-    shift = 30;
-  } else if (!unit.empty()) {
-    bad("size", whole, right);
-  }
-  if (value > (uint64_t{1} << 62) >> shift) bad("size", whole, right);
-  return value << shift;
+  const std::optional<uint64_t> size = size_in(text);
+  if (!size) bad("size", whole, "4096, 1.5M, 10M..2G, 100K.. or ..5M");
+  return *size;
+}
+
+[[noreturn]] void wrong_order(const std::string& text, const std::string& right) {
+  throw Error(Failure::usage,
+              fmt::format("`{}` ends before it begins. Write the smaller end first, as in {}.",
+                          text, right));
 }
 
 int number(const std::ssub_match& match, int otherwise) {
@@ -92,9 +99,20 @@ Between<uint64_t> parse_sizes(const std::string& text) {
   if (dots > 0) range.from = parse_size(text.substr(0, dots), text);
   if (dots + 2 < text.size()) range.to = parse_size(text.substr(dots + 2), text);
   if (range.from && range.to && *range.from > *range.to) {
-    bad("size", text, "the smaller end first, as in 10M..2G");
+    wrong_order(text, "10M..2G");
   }
   return range;
+}
+
+uint64_t parse_bytes(const std::string& what, const std::string& text) {
+  const std::optional<uint64_t> size = size_in(text);
+  if (!size) {
+    throw Error(Failure::usage,
+                fmt::format("`{}` is no number of bytes for {}. Write it like 4096, "
+                            "512K or 1.5G.",
+                            text, what));
+  }
+  return *size;
 }
 
 Between<Time> parse_times(const std::string& text, const Zone& zone) {
@@ -107,7 +125,7 @@ Between<Time> parse_times(const std::string& text, const Zone& zone) {
   if (dots > 0) range.from = parse_period(text.substr(0, dots), text, zone).first;
   if (dots + 2 < text.size()) range.to = parse_period(text.substr(dots + 2), text, zone).second;
   if (range.from && range.to && *range.from > *range.to) {
-    bad("date", text, "the earlier end first, as in 2026-03-01..2026-03-31");
+    wrong_order(text, "2026-03-01..2026-03-31");
   }
   return range;
 }

@@ -13,6 +13,7 @@
 #include "model/error.h"
 #include "model/time.h"
 #include "shelf/schema.h"
+#include "shelf/selection.h"
 
 namespace undershelf {
 namespace {
@@ -67,7 +68,8 @@ void Shelf::prepare(const std::string& path) {
   db_->exec("PRAGMA synchronous=NORMAL");
 }
 
-Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
+Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
+                    const ReadingRecord& reading) {
   try {
     Shelf shelf(path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
     shelf.prepare(path);
@@ -76,11 +78,13 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source) {
     shelf.db().exec("PRAGMA journal_mode=WAL");
     SQLite::Transaction transaction(shelf.db());
     shelf.db().exec(kSchema);
-    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?)");
+    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?,?,?)");
     row.bind(1, source.path);
     row.bind(2, static_cast<int64_t>(source.skip));
     row.bind(3, static_cast<int64_t>(source.size));
     row.bind(4, static_cast<int64_t>(source.sector_size));
+    row.bind(5, reading.time_zone);
+    row.bind(6, reading.code_page);
     row.exec();
     SQLite::Statement block(shelf.db(), "INSERT INTO source_blocks VALUES(?,?,?)");
     for (const BlockHash& hash : source.blocks) {
@@ -198,6 +202,12 @@ SourceIdentity Shelf::source() const {
   return identity;
 }
 
+ReadingRecord Shelf::reading() const {
+  SQLite::Statement row(*db_, "SELECT time_zone, code_page FROM source");
+  if (!row.executeStep()) return {};
+  return {row.getColumn(0).getString(), row.getColumn(1).getString()};
+}
+
 std::vector<ScanRecord> Shelf::scans() const {
   std::vector<ScanRecord> scans;
   SQLite::Statement row(*db_,
@@ -214,7 +224,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   std::vector<VolumeRecord> volumes;
   SQLite::Statement row(*db_, R"sql(
     SELECT id, file_system, standing, label, serial, offset, length, sector_size, cluster_size,
-           heap_offset, cluster_count, confidence, inside, notes
+           heap_offset, cluster_count, confidence, inside, notes, used
     FROM volumes ORDER BY id)sql");
   while (row.executeStep()) {
     VolumeRecord record;
@@ -234,20 +244,16 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     v.confidence = row.getColumn(11).getInt();
     if (!row.getColumn(12).isNull()) record.inside = row.getColumn(12).getInt64();
     v.notes = split_lines(row.getColumn(13).getString());
+    if (!row.getColumn(14).isNull()) v.used = size(14);
     volumes.push_back(std::move(record));
   }
   if (!counted) return volumes;
-  SQLite::Statement count(*db_, R"sql(
-    SELECT volume, sum(state='live'), sum(state='deleted'), sum(state='former') FROM entries
-    WHERE kind='file' AND merged_into IS NULL AND system=0 AND volume IS NOT NULL
-    GROUP BY volume)sql");
-  while (count.executeStep()) {
-    const auto record = std::ranges::find(volumes, count.getColumn(0).getInt64(),
-                                          [](const VolumeRecord& r) { return r.id; });
+  for (const VolumeFiles& files : files_by_volume(*this)) {
+    const auto record = std::ranges::find(volumes, files.volume, &VolumeRecord::id);
     if (record == volumes.end()) continue;
-    record->live = count.getColumn(1).getInt64();
-    record->deleted = count.getColumn(2).getInt64();
-    record->former = count.getColumn(3).getInt64();
+    record->live = files.live;
+    record->deleted = files.deleted;
+    record->former = files.former;
   }
   // What is there now, what can be believed, and what is no file's content, comes first; then, what
   // holds most.

@@ -25,6 +25,12 @@ struct ScanRecord {
   std::string ended;    // RFC 3339, or empty
 };
 
+// How local times and short names are read: the same in all scans of a shelf.
+struct ReadingRecord {
+  std::string time_zone = "UTC";      // IANA name
+  std::string code_page = "ibm-437";  // ICU name
+};
+
 // A volume as stored, with what was counted.
 struct VolumeRecord {
   int64_t id = 0;
@@ -38,7 +44,8 @@ struct VolumeRecord {
 class Shelf {
  public:
   // Makes a new shelf; there must be no file at `path`.
-  static Shelf create(const std::string& path, const SourceIdentity& source);
+  static Shelf create(const std::string& path, const SourceIdentity& source,
+                      const ReadingRecord& reading);
   // Opens an existing one. Throws Error (unavailable) if it is not a shelf.
   static Shelf open_to_read(const std::string& path);
   static Shelf open_to_write(const std::string& path);
@@ -50,6 +57,7 @@ class Shelf {
 
   SQLite::Database& db() const { return *db_; }
   SourceIdentity source() const;
+  ReadingRecord reading() const;
   std::vector<ScanRecord> scans() const;
   // The most believable and most useful one first. Without `counted` they are in no such order, and
   // the numbers of files stay 0.

@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
+
 #include "shelf/rows.h"
 
 namespace undershelf {
@@ -29,7 +31,9 @@ std::optional<SweepRecord> SweepStore::record() const {
 
 void SweepStore::begin(const SweepRecord& record) {
   SQLite::Transaction transaction(shelf_.db());
-  shelf_.db().exec("DELETE FROM sweep; DELETE FROM traces; DELETE FROM damage WHERE volume=0");
+  shelf_.db().exec(
+      "DELETE FROM sweep; DELETE FROM swept; DELETE FROM traces; DELETE FROM damage WHERE "
+      "volume=0");
   counts_.clear();
   SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0,NULL,NULL)");
   row.bind(1, static_cast<int64_t>(record.range.offset));
@@ -38,6 +42,35 @@ void SweepStore::begin(const SweepRecord& record) {
   row.bind(4, static_cast<int64_t>(record.position));
   row.exec();
   transaction.commit();
+}
+
+void SweepStore::begin_further(SweepRecord& record, const ByteRange& range) {
+  SQLite::Transaction transaction(shelf_.db());
+  shelf_.db().exec("INSERT INTO swept SELECT begin, position-begin FROM sweep");
+  record.range = range;
+  record.position = range.offset;
+  SQLite::Statement row(shelf_.db(), "UPDATE sweep SET begin=?, length=?, position=?");
+  row.bind(1, static_cast<int64_t>(range.offset));
+  row.bind(2, static_cast<int64_t>(range.length));
+  row.bind(3, static_cast<int64_t>(range.offset));
+  row.exec();
+  transaction.commit();
+}
+
+std::vector<ByteRange> SweepStore::not_swept(const ByteRange& range) const {
+  std::vector<ByteRange> left;
+  SQLite::Statement row(shelf_.db(),
+                        "SELECT begin, length FROM swept UNION ALL SELECT begin, position-begin "
+                        "FROM sweep ORDER BY begin");
+  uint64_t at = range.offset;
+  while (row.executeStep()) {
+    const ByteRange done{size_of(row.getColumn(0)), size_of(row.getColumn(1))};
+    const uint64_t until = std::min(done.offset, range.end());
+    if (until > at) left.push_back({at, until - at});
+    at = std::max(at, done.end());
+  }
+  if (range.end() > at) left.push_back({at, range.end() - at});
+  return left;
 }
 
 void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,

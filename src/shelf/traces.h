@@ -15,6 +15,7 @@
 
 namespace undershelf {
 
+// One stretch of a sweep. Several come about where a sweep of a part is widened later.
 struct SweepRecord {
   ByteRange range;          // of the source
   std::string systems;      // names with commas, of those looked for
@@ -32,9 +33,13 @@ class SweepStore {
  public:
   explicit SweepStore(Shelf& shelf) : shelf_(shelf) {}
 
-  // The sweep that the shelf holds; nothing if none was begun.
+  // The last stretch that was begun; nothing if none was.
   std::optional<SweepRecord> record() const;
+  // Begins the first stretch, or, when the last one is done, a further one.
   void begin(const SweepRecord& record);
+  void begin_further(SweepRecord& record, const ByteRange& range);
+  // What of `range` has not been swept yet, in order.
+  std::vector<ByteRange> not_swept(const ByteRange& range) const;
   // Adds what was found up to `record.position`, all or nothing. `systems` names what each list of
   // `traces` belongs to.
   void add(SweepRecord& record, std::span<const std::string> systems,

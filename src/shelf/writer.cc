@@ -5,8 +5,10 @@
 
 #include <optional>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "content/types.h"
+#include "rating/rating.h"
 
 namespace undershelf {
 namespace {
@@ -37,7 +39,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
       db,
       "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
       "length, sector_size, cluster_size, heap_offset, cluster_count, "
-      "confidence, notes, structures, id) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
+      "confidence, notes, structures, id, used) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -57,6 +59,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
   const std::string structures = pack(held);
   row.bind(13, structures.data(), static_cast<int>(structures.size()));
   if (id) row.bind(14, *id);
+  if (v.used) row.bind(15, static_cast<int64_t>(*v.used));
   row.exec();
   return db.getLastInsertRowid();
 }
@@ -71,16 +74,19 @@ struct VolumeWriter::Rows {
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
             "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-            "accessed, deleted, link_target, finder_info, id) "
-            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+            "accessed, deleted, link_target, finder_info, id, proof) "
+            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
                "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
-               "unit) "
-               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+               "unit, scattered) "
+               "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         name(db,
              "INSERT INTO names(entry, parent, parent_key, kind, name, raw_name, name_exact) "
              "VALUES(?,?,?,?,?,?,?)"),
+        known_name(db,
+                   "SELECT 1 FROM names WHERE entry=?1 AND name=?2 AND parent_key IS ?3 UNION ALL "
+                   "SELECT 1 FROM entries WHERE id=?1 AND name=?2 AND parent_key IS ?3"),
         structure(db, "INSERT INTO structures VALUES(?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
@@ -118,13 +124,15 @@ struct VolumeWriter::Rows {
 
   SQLite::Database& db;
   int64_t volume_id;
-  SQLite::Statement entry, stream, name, structure, evidence, damage;
+  SQLite::Statement entry, stream, name, known_name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
   // Gives an entry whose true name was not known its name and folder.
   void rename_known(int64_t id, const Entry& now);
   // What a deeper look tells besides of an entry that is stored.
   void add_to_known(int64_t id, const Entry& now);
-  // Whether an earlier scan stored the name.
+  // A second entry with a key of this reading, as damage makes them: its name is kept.
+  int64_t add_again(const Entry& again);
+  // Whether the name is stored already.
   bool has_name(int64_t id, const OtherName& other);
   int pending = 0;
   std::unordered_map<uint64_t, int64_t> stored;  // key to id, of what an earlier scan stored
@@ -134,13 +142,16 @@ struct VolumeWriter::Rows {
   };
   std::unordered_map<uint64_t, Renewed> renewed;  // by key, what is written anew
   std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
+  std::unordered_set<uint64_t> written;           // keys of this reading
 };
 
 void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s) {
   stream.bind(1, id);
   if (!s.name.empty()) stream.bind(2, s.name);
-  stream.bind(3, static_cast<int64_t>(s.size));
-  stream.bind(4, static_cast<int64_t>(s.valid_size));
+  if (s.size_known) {
+    stream.bind(3, static_cast<int64_t>(s.size));
+    stream.bind(4, static_cast<int64_t>(s.valid_size));
+  }
   stream.bindNoCopy(5, to_text(s.encoding).data());
   stream.bindNoCopy(6, to_text(s.placement).data());
   stream.bind(7, s.open ? 1 : 0);
@@ -155,12 +166,19 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   }
   if (s.codec != Codec::none) stream.bindNoCopy(16, to_text(s.codec).data());
   if (s.unit != 0) stream.bind(17, static_cast<int64_t>(s.unit));
+  stream.bind(18, s.scattered ? 1 : 0);
   // Most live files are sound: stored as such at once, so that rating need not write them again.
   const bool rated = of.kind == Kind::file || !s.name.empty();
-  if (rated && of.state == State::live && of.evidence.empty() && s.placement == Placement::exact) {
-    stream.bindNoCopy(12, "whole");
-    stream.bind(13, 99);
-    stream.bind(14, static_cast<int64_t>(s.size));
+  const bool decodable = s.encoding != Encoding::compressed || s.codec != Codec::none;
+  if (rated && of.state == State::live && of.evidence.empty() && decodable &&
+      s.placement == Placement::exact) {
+    Facts facts;
+    facts.size = s.size;
+    facts.placement = s.placement;
+    const Verdict verdict = rate(facts, format_by_name({}));
+    stream.bindNoCopy(12, to_text(verdict.rating).data());
+    stream.bind(13, verdict.score);
+    stream.bind(14, static_cast<int64_t>(verdict.intact_bytes));
   }
   stream.exec();
   stream.reset();
@@ -168,12 +186,12 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
 }
 
 bool VolumeWriter::Rows::has_name(int64_t id, const OtherName& other) {
-  if (stored.empty()) return false;
-  SQLite::Statement row(db, "SELECT 1 FROM names WHERE entry=? AND name=? AND parent_key IS ?");
-  row.bind(1, id);
-  row.bind(2, other.name.text);
-  if (other.parent) row.bind(3, static_cast<int64_t>(*other.parent));
-  return row.executeStep();
+  known_name.reset();
+  known_name.clearBindings();
+  known_name.bind(1, id);
+  known_name.bindNoCopy(2, other.name.text);
+  if (other.parent) known_name.bind(3, static_cast<int64_t>(*other.parent));
+  return known_name.executeStep();
 }
 
 void VolumeWriter::Rows::add_name(int64_t id, const OtherName& other) {
@@ -233,6 +251,17 @@ void VolumeWriter::Rows::add_to_known(int64_t id, const Entry& now) {
   }
 }
 
+int64_t VolumeWriter::Rows::add_again(const Entry& again) {
+  SQLite::Statement known(db, "SELECT id, name FROM entries WHERE volume=? AND key=?");
+  known.bind(1, volume_id);
+  known.bind(2, static_cast<int64_t>(again.key));
+  if (!known.executeStep()) return 0;
+  const int64_t id = known.getColumn(0).getInt64();
+  const OtherName other{OtherName::Kind::former, again.parent, again.name};
+  if (known.getColumn(1).getString() != again.name.text) add_name(id, other);
+  return id;
+}
+
 VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
     : rows_(std::make_unique<Rows>(shelf, volume, before)) {}
 VolumeWriter::~VolumeWriter() = default;
@@ -246,6 +275,7 @@ int64_t VolumeWriter::add(const Entry& entry) {
     return known->second;
   }
   rows.count_row();
+  if (!rows.written.insert(entry.key).second) return rows.add_again(entry);
   SQLite::Statement& row = rows.entry;
   row.bind(1, rows.volume_id);
   row.bind(2, static_cast<int64_t>(entry.key));
@@ -283,6 +313,7 @@ int64_t VolumeWriter::add(const Entry& entry) {
     if (name.empty() || !entry.name.exact || name == entry.name.text) row.bind(20, id);
     rows.renewed.erase(known);
   }
+  row.bindNoCopy(21, to_text(entry.proof).data());
   row.exec();
   row.reset();
   row.clearBindings();
@@ -290,7 +321,9 @@ int64_t VolumeWriter::add(const Entry& entry) {
   if (entry.kind == Kind::folder) rows.folders.emplace(entry.key, id);
 
   for (const Stream& stream : entry.streams) rows.add_stream(id, entry, stream);
-  for (const OtherName& other : entry.other_names) rows.add_name(id, other);
+  for (const OtherName& other : entry.other_names) {
+    if (!rows.has_name(id, other)) rows.add_name(id, other);
+  }
   if (!entry.structures.empty()) {
     const std::string pieces = pack(entry.structures);
     rows.structure.bind(1, id);

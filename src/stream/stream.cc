@@ -9,67 +9,57 @@
 
 namespace undershelf {
 
-std::string_view to_text(Hole::Why why) {
-  constexpr std::array<std::string_view, 4> kTexts = {"unreadable", "overwritten", "unknown",
-                                                      "does not decompress"};
-  return kTexts[static_cast<size_t>(why)];
-}
-
-void append_hole(std::vector<Hole>& holes, const Hole& hole) {
-  if (hole.length == 0) return;
-  if (!holes.empty() && holes.back().why == hole.why &&
-      holes.back().offset + holes.back().length == hole.offset) {
-    holes.back().length += hole.length;
-  } else {
-    holes.push_back(hole);
-  }
-}
-
 StreamReader::StreamReader(SourcePtr source, const Pieces& pieces, std::string inline_data,
-                           uint64_t size, uint64_t valid_size,
-                           const std::vector<ByteRange>& overwritten, const Storage& storage)
+                           uint64_t size, uint64_t valid_size, Losses losses,
+                           const Storage& storage)
     : source_(std::move(source)),
       inline_data_(std::move(inline_data)),
       size_(size),
       valid_size_(std::min(size, valid_size)),
-      storage_(storage) {
+      storage_(storage),
+      losses_(std::move(losses)) {
   const bool plain = storage.codec == Codec::none;
-  for (Piece piece : plain ? truncated(pieces, valid_size_) : pieces) {
-    if (piece.kind != Piece::Kind::range) {
-      add_part(piece, Hole::Why::unknown);
-      continue;
+  const size_t known = losses_.size();
+  for (const Piece& piece : plain ? truncated(pieces, valid_size_) : pieces) {
+    if (plain && piece.kind == Piece::Kind::unknown) {
+      losses_.push_back({planned_, piece.length, Cause::not_known});
     }
-    // Cut what is overwritten out of the piece.
-    for (const ByteRange& range : overwritten) {
-      const ByteRange shared = overlap(range, {piece.offset, piece.length});
-      if (shared.length == 0) continue;
-      const uint64_t before = shared.offset - piece.offset;
-      add_part({Piece::Kind::range, piece.offset, before}, Hole::Why::unknown);
-      add_part({Piece::Kind::unknown, 0, shared.length}, Hole::Why::overwritten);
-      piece.offset += before + shared.length;
-      piece.length -= before + shared.length;
-    }
-    add_part(piece, Hole::Why::unknown);
+    add_part(piece);
   }
-  if (!plain) {
-    holes_.clear();
-    return;
+  if (!plain) return;
+  if (planned_ < valid_size_) {
+    losses_.push_back({planned_, valid_size_ - planned_, Cause::not_known});
+    add_part({Piece::Kind::unknown, 0, valid_size_ - planned_});
   }
-  add_part({Piece::Kind::unknown, 0, valid_size_ - std::min(valid_size_, planned_)},
-           Hole::Why::unknown);
-  add_part({Piece::Kind::zeros, 0, size - valid_size_}, Hole::Why::unknown);
+  add_part({Piece::Kind::zeros, 0, size - valid_size_});
+  if (losses_.size() > known) losses_ = settled(std::move(losses_), size);
 }
 
-void StreamReader::add_part(const Piece& piece, Hole::Why why) {
+void StreamReader::add_part(const Piece& piece) {
   if (piece.length == 0) return;
-  if (piece.kind == Piece::Kind::unknown) append_hole(holes_, {planned_, piece.length, why});
-  parts_.push_back({planned_, piece, why});
+  parts_.push_back({planned_, piece});
   planned_ += piece.length;
 }
 
-std::vector<Hole> StreamReader::read(uint64_t offset, std::span<std::byte> out) const {
-  if (storage_.codec == Codec::none) return read_stored(offset, out);
-  std::vector<Hole> holes;
+Losses StreamReader::read(uint64_t offset, std::span<std::byte> out) const {
+  Losses found =
+      storage_.codec == Codec::none ? read_stored(offset, out) : read_decoded(offset, out);
+  fill_with_zeros(offset, out);
+  return found;
+}
+
+void StreamReader::fill_with_zeros(uint64_t offset, std::span<std::byte> out) const {
+  auto loss =
+      std::ranges::partition_point(losses_, [&](const Loss& l) { return l.end() <= offset; });
+  for (; loss != losses_.end() && loss->offset < offset + out.size(); ++loss) {
+    if (!is_zero_filled(loss->cause) || loss->cause == Cause::unreadable) continue;
+    const ByteRange shared = overlap({loss->offset, loss->length}, {offset, out.size()});
+    std::memset(out.data() + (shared.offset - offset), 0, shared.length);
+  }
+}
+
+Losses StreamReader::read_decoded(uint64_t offset, std::span<std::byte> out) const {
+  Losses losses;
   std::ranges::fill(out, std::byte{0});
   const uint64_t end = std::min(offset + out.size(), valid_size_);
   std::vector<std::byte> decoded(storage_.unit);
@@ -78,14 +68,14 @@ std::vector<Hole> StreamReader::read(uint64_t offset, std::span<std::byte> out) 
     const uint64_t begin = unit * storage_.unit;
     const uint64_t until = std::min(begin + storage_.unit, end);
     const auto target = std::span(decoded).first(std::min(storage_.unit, size_ - begin));
-    if (const auto why = decode_unit(unit, target)) {
-      append_hole(holes, {at, until - at, *why});
+    if (const auto cause = decode_unit(unit, target)) {
+      append_loss(losses, {at, until - at, *cause});
     } else {
       std::memcpy(out.data() + (at - offset), decoded.data() + (at - begin), until - at);
     }
     at = until;
   }
-  return holes;
+  return losses;
 }
 
 std::vector<StreamReader::Part>::const_iterator StreamReader::part_at(uint64_t offset) const {
@@ -93,29 +83,30 @@ std::vector<StreamReader::Part>::const_iterator StreamReader::part_at(uint64_t o
       parts_, [&](const Part& p) { return p.at + p.piece.length <= offset; });
 }
 
-std::optional<Hole::Why> StreamReader::missing_in(const ByteRange& stored) const {
+std::optional<Loss::Cause> StreamReader::missing_in(const ByteRange& stored) const {
   for (auto part = part_at(stored.offset); part != parts_.end() && part->at < stored.end();
        ++part) {
-    if (part->piece.kind == Piece::Kind::unknown) return part->why;
+    if (part->piece.kind == Piece::Kind::unknown) return Cause::not_known;
   }
-  if (stored.end() > planned_) return Hole::Why::unknown;
+  if (stored.end() > planned_) return Cause::not_known;
   return std::nullopt;
 }
 
-std::optional<Hole::Why> StreamReader::load(const ByteRange& stored,
-                                            std::vector<std::byte>& bytes) const {
+std::optional<Loss::Cause> StreamReader::load(const ByteRange& stored,
+                                              std::vector<std::byte>& bytes) const {
   if (const auto why = missing_in(stored)) return why;
   bytes.resize(stored.length);
-  if (!read_stored(stored.offset, bytes).empty()) return Hole::Why::unreadable;
+  if (!read_stored(stored.offset, bytes).empty()) return Cause::unreadable;
   return std::nullopt;
 }
 
-std::optional<Hole::Why> StreamReader::decode_unit(uint64_t unit, std::span<std::byte> out) const {
+std::optional<Loss::Cause> StreamReader::decode_unit(uint64_t unit,
+                                                     std::span<std::byte> out) const {
   if (storage_.codec == Codec::lznt1) return decode_in_place(unit, out);
   if (storage_.codec == Codec::zlib) {
     std::vector<std::byte> bytes;
     if (const auto why = load({0, planned_}, bytes)) return why;
-    return decode_zlib(bytes, out) ? std::nullopt : std::optional(Hole::Why::undecodable);
+    return decode_zlib(bytes, out) ? std::nullopt : std::optional(Cause::undecodable);
   }
   if (storage_.codec == Codec::zlib_blocks) return decode_block(unit, out);
   return decode_chunk(unit, out);
@@ -123,8 +114,8 @@ std::optional<Hole::Why> StreamReader::decode_unit(uint64_t unit, std::span<std:
 
 // A unit without sparse clusters is stored as it is, one of sparse clusters only is zeros, any
 // other is compressed in the clusters before the sparse ones.
-std::optional<Hole::Why> StreamReader::decode_in_place(uint64_t unit,
-                                                       std::span<std::byte> out) const {
+std::optional<Loss::Cause> StreamReader::decode_in_place(uint64_t unit,
+                                                         std::span<std::byte> out) const {
   const ByteRange range{unit * storage_.unit, storage_.unit};
   uint64_t stored = 0;
   bool sparse = false;
@@ -142,18 +133,19 @@ std::optional<Hole::Why> StreamReader::decode_in_place(uint64_t unit,
     std::ranges::copy(bytes, out.begin());
     return std::nullopt;
   }
-  if (!decode_lznt1(bytes, out)) return Hole::Why::undecodable;
+  if (!decode_lznt1(bytes, out)) return Cause::undecodable;
   return std::nullopt;
 }
 
 // [MS-XCA] data in chunks behind a table of where each chunk but the first begins, counted from the
 // end of the table; numbers of 8 bytes in files beyond 4 GiB, else of 4.
-std::optional<Hole::Why> StreamReader::decode_chunk(uint64_t unit, std::span<std::byte> out) const {
+std::optional<Loss::Cause> StreamReader::decode_chunk(uint64_t unit,
+                                                      std::span<std::byte> out) const {
   const uint64_t chunks = (size_ + storage_.unit - 1) / storage_.unit;
   const uint64_t width = size_ > UINT32_MAX ? 8 : 4;
   const uint64_t table = (chunks - 1) * width;
   std::vector<std::byte> bytes;
-  const auto begin_of = [&](uint64_t chunk, uint64_t& begin) -> std::optional<Hole::Why> {
+  const auto begin_of = [&](uint64_t chunk, uint64_t& begin) -> std::optional<Loss::Cause> {
     begin = chunk == 0 ? 0 : planned_ - std::min(planned_, table);
     if (chunk == 0 || chunk == chunks) return std::nullopt;
     if (const auto why = load({(chunk - 1) * width, width}, bytes)) return why;
@@ -166,36 +158,36 @@ std::optional<Hole::Why> StreamReader::decode_chunk(uint64_t unit, std::span<std
   uint64_t end = 0;
   if (const auto why = begin_of(unit, begin)) return why;
   if (const auto why = begin_of(unit + 1, end)) return why;
-  if (end < begin || end - begin > storage_.unit || end > planned_) return Hole::Why::undecodable;
+  if (end < begin || end - begin > storage_.unit || end > planned_) return Cause::undecodable;
   if (const auto why = load({table + begin, end - begin}, bytes)) return why;
-  if (!ChunkDecoder(storage_.codec).decode(bytes, out)) return Hole::Why::undecodable;
+  if (!ChunkDecoder(storage_.codec).decode(bytes, out)) return Cause::undecodable;
   return std::nullopt;
 }
 
 // A resource fork whose first resource begins with a count of blocks and, for each, where it
 // begins, counted from that count, and how long it is; little-endian, unlike the fork's own header.
-std::optional<Hole::Why> StreamReader::decode_block(uint64_t unit, std::span<std::byte> out) const {
+std::optional<Loss::Cause> StreamReader::decode_block(uint64_t unit,
+                                                      std::span<std::byte> out) const {
   std::vector<std::byte> bytes;
-  const auto number = [&](size_t at) {
-    return boost::endian::load_little_u32(reinterpret_cast<const unsigned char*>(bytes.data()) +
-                                          at);
+  const auto at = [&](size_t byte) {
+    return reinterpret_cast<const unsigned char*>(bytes.data()) + byte;
   };
+  const auto number = [&](size_t byte) { return boost::endian::load_little_u32(at(byte)); };
   if (const auto why = load({0, 4}, bytes)) return why;
-  const uint64_t table =
-      boost::endian::big_to_native(number(0)) + uint64_t{4};  // behind its length
+  const uint64_t table = boost::endian::load_big_u32(at(0)) + uint64_t{4};  // behind its length
   if (const auto why = load({table, 4}, bytes)) return why;
-  if (unit >= number(0)) return Hole::Why::undecodable;
+  if (unit >= number(0)) return Cause::undecodable;
   if (const auto why = load({table + 4 + 8 * unit, 8}, bytes)) return why;
   const uint64_t begin = number(0);
   const uint64_t length = number(4);
-  if (length == 0 || length > storage_.unit + 1024) return Hole::Why::undecodable;
+  if (length == 0 || length > storage_.unit + 1024) return Cause::undecodable;
   if (const auto why = load({table + begin, length}, bytes)) return why;
-  if (!decode_zlib(bytes, out)) return Hole::Why::undecodable;
+  if (!decode_zlib(bytes, out)) return Cause::undecodable;
   return std::nullopt;
 }
 
-std::vector<Hole> StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {
-  std::vector<Hole> unreadable;
+Losses StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {
+  Losses unreadable;
   std::ranges::fill(out, std::byte{0});
   auto part = part_at(offset);
   for (; part != parts_.end() && part->at < offset + out.size(); ++part) {
@@ -209,8 +201,9 @@ std::vector<Hole> StreamReader::read_stored(uint64_t offset, std::span<std::byte
       }
     } else if (part->piece.kind == Piece::Kind::range) {
       for (const ByteRange& bad : source_->read(from, target).bad) {
-        append_hole(unreadable,
-                    {shared.offset + (bad.offset - from), bad.length, Hole::Why::unreadable});
+        append_loss(unreadable,
+                    {shared.offset + (bad.offset - from), bad.length,
+                     bad.offset < source_->size() ? Cause::unreadable : Cause::behind_source});
       }
     }
   }

@@ -61,10 +61,13 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     seen_.clear();
     covered_.clear();
+    chained_.clear();
+    flag_is_used_ = false;
     if (!found_.former) push_own_files();
     if (geometry_.root_cluster != 0) read_root();
     read_queued();
     read_found();
+    push_chained();
   }
 
  private:
@@ -77,6 +80,17 @@ class Reader : public VolumeReader {
     mark_covered(root.where);
     const Content content = load(root.where);
     take_sets(content, parse_folder(content.entries, upcase_), root);
+  }
+
+  // Lost files of several clusters that had a chain. Where drivers set NoFatChain for files that
+  // lie in one piece, those lay in several.
+  void push_chained() {
+    for (Entry& entry : chained_) {
+      Stream& stream = entry.streams.front();
+      stream.scattered = flag_is_used_ && stream.pieces.empty();
+      sink_->add(entry);
+    }
+    chained_.clear();
   }
 
   void read_queued() {
@@ -372,7 +386,11 @@ class Reader : public VolumeReader {
         take_subfolder(set, std::move(entry));
       } else {
         entry.streams.push_back(file_stream(set, entry));
-        sink_->add(entry);
+        if (entry.streams.back().open && set.stream.DataLength.value() > geometry_.cluster_size) {
+          chained_.push_back(std::move(entry));
+        } else {
+          sink_->add(entry);
+        }
       }
     }
   }
@@ -384,6 +402,8 @@ class Reader : public VolumeReader {
     entry.state = parent_live && set.in_use ? State::live : State::deleted;
     const u8 type = set.has_file ? set.file.EntryType : set.stream.EntryType;
     entry.marked_deleted = (type & kInUse) == 0;
+    // A rename leaves a set behind, as deletion does.
+    if (entry.state != State::live) entry.proof = Proof::unsure;
     entry.name = name_from_utf16(set.name);
     if (!set.verified) {
       entry.name.exact = false;
@@ -431,8 +451,19 @@ class Reader : public VolumeReader {
       return stream;
     }
     const uint64_t wanted = clusters_of(stream.size);
-    if (!geometry_.is_cluster(first) || wanted > geometry_.cluster_count) {
-      stream.size = std::min(stream.size, geometry_.volume_size);
+    if (wanted > geometry_.cluster_count) {
+      // No file is larger than its volume: the number is damaged.
+      entry.evidence.push_back({"size-impossible", stream.size});
+      stream.size = stream.valid_size = 0;
+      stream.size_known = false;
+      if (entry.state == State::live) {
+        damage(
+            {entry.key, sizeof(DirectoryEntry)},
+            fmt::format("The size of the file {} is more than the volume holds.", entry.name.text));
+      }
+      return stream;
+    }
+    if (!geometry_.is_cluster(first)) {
       stream.valid_size = std::min(stream.valid_size, stream.size);
       append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
       entry.evidence.push_back({"first-cluster-invalid", first});
@@ -443,8 +474,12 @@ class Reader : public VolumeReader {
       return stream;
     }
     stream.first = base_ + geometry_.offset_of(first);
-    if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
+    if (stream.size == 0) {
+      entry.evidence.push_back({"size-lost", 0});
+      stream.size_known = false;
+    }
     if (set.contiguous()) {
+      flag_is_used_ = flag_is_used_ || wanted > 1;
       place_contiguously(stream, entry, first, wanted);
     } else if (entry.state == State::live) {
       place_chain(stream, entry, first, wanted);
@@ -549,6 +584,8 @@ class Reader : public VolumeReader {
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
   std::deque<Site> live_, deleted_;
+  std::vector<Entry> chained_;  // see push_chained
+  bool flag_is_used_ = false;   // NoFatChain, for files of several clusters
   Found found_;
   std::optional<std::vector<uint32_t>> heads_;  // found clusters that begin within a set
   std::unordered_set<uint32_t> seen_;           // first clusters of folders read, or about to be

@@ -25,40 +25,64 @@ std::optional<Time> date_and_time(uint16_t date, uint16_t time, uint8_t hundredt
   return from_civil(civil);
 }
 
-bool is_odd_date(const boost::endian::little_uint16_buf_t& date, uint16_t time) {
-  return date.value() != 0 && !date_and_time(date.value(), time, 0);
+// All bits set stands for "not recorded" with some drivers; `strict` does not take that.
+bool is_odd_date(const boost::endian::little_uint16_buf_t& date, uint16_t time, bool strict) {
+  constexpr uint16_t kUnset = 0xFFFF;
+  return date.value() != 0 && (strict || date.value() != kUnset) &&
+         !date_and_time(date.value(), time, 0);
 }
 
 // Fields that no driver writes, whatever the volume.
-int oddities(const DirectoryEntry& entry) {
+int oddities(const DirectoryEntry& entry, bool strict) {
   const bool folder = (entry.DIR_Attr & kAttrDirectory) != 0;
-  return int{is_odd_date(entry.DIR_WrtDate, entry.DIR_WrtTime.value())} +
-         int{is_odd_date(entry.DIR_CrtDate, entry.DIR_CrtTime.value())} +
-         int{is_odd_date(entry.DIR_LstAccDate, 0)} + int{entry.DIR_CrtTimeTenth > 199} +
+  return int{is_odd_date(entry.DIR_WrtDate, entry.DIR_WrtTime.value(), strict)} +
+         int{is_odd_date(entry.DIR_CrtDate, entry.DIR_CrtTime.value(), strict)} +
+         int{is_odd_date(entry.DIR_LstAccDate, 0, strict)} +
+         int{entry.DIR_CrtTimeTenth > 199 && (strict || entry.DIR_CrtTimeTenth != 0xFF)} +
          int{folder && entry.DIR_FileSize.value() != 0} +
          int{(entry.DIR_NTRes & ~(kLowerCaseBase | kLowerCaseExtension)) != 0};
 }
 
 // Those, and fields that cannot be on this volume. Their number decides whether the entry is
 // believed.
-int oddities(const DirectoryEntry& entry, const Geometry& geometry) {
+int oddities(const DirectoryEntry& entry, const Geometry& geometry, bool strict) {
   const uint32_t cluster = first_cluster(entry, geometry);
   const uint32_t size = entry.DIR_FileSize.value();
   const bool folder = (entry.DIR_Attr & kAttrDirectory) != 0;
-  return oddities(entry) + int{cluster != 0 && !geometry.is_cluster(cluster)} +
+  return oddities(entry, strict) + int{cluster != 0 && !geometry.is_cluster(cluster)} +
          int{size > uint64_t{geometry.cluster_count} * geometry.cluster_size} +
          int{cluster == 0 && (size != 0 || folder)};
 }
 
+// Whether all bytes are such as the specification allows.
+bool is_legal(const DirectoryEntry& entry) {
+  const bool label = (entry.DIR_Attr & kAttrVolumeId) != 0;  // may be blank
+  return (entry.DIR_Attr & kAttrReserved) == 0 &&
+         (label || is_legal_short_name(std::span<const u8, 11>(entry.DIR_Name),
+                                       entry.DIR_Name[0] == kDeleted));
+}
+
 bool is_believable(const DirectoryEntry& entry, const Geometry& geometry, Trust trust,
                    bool deleted) {
-  if ((entry.DIR_Attr & kAttrReserved) != 0 ||
-      !is_legal_short_name(std::span<const u8, 11>(entry.DIR_Name),
-                           entry.DIR_Name[0] == kDeleted)) {
-    return false;
-  }
+  if (!is_legal(entry)) return false;
   const int most = trust == Trust::candidate ? 0 : trust == Trust::deleted || deleted ? 1 : 3;
-  return oddities(entry, geometry) <= most;
+  return oddities(entry, geometry, trust == Trust::candidate) <= most;
+}
+
+// An entry that no driver should write, but all of whose numbers make sense: whether it is one,
+// what it leads to must tell.
+bool is_odd(const DirectoryEntry& entry, const Geometry& geometry) {
+  const bool label = (entry.DIR_Attr & kAttrVolumeId) != 0;
+  return !label && !is_legal(entry) && geometry.is_cluster(first_cluster(entry, geometry)) &&
+         oddities(entry, geometry, true) == 0;
+}
+
+// A label that was taken away: some tools leave it as an empty file.
+bool is_former_label(const DirectoryEntry& entry, const Geometry& geometry) {
+  return entry.DIR_FileSize.value() == 0 && first_cluster(entry, geometry) == 0 &&
+         entry.DIR_Name[0] == kDeleted && geometry.boot_label.size() > 1 &&
+         std::string_view(reinterpret_cast<const char*>(entry.DIR_Name) + 1, 10)
+             .starts_with(std::string_view(geometry.boot_label).substr(1));
 }
 
 // A deleted long name that fills its slots may have had more above them, used again since. It had
@@ -80,6 +104,7 @@ bool is_all_zero(const DirectoryEntry& entry) {
 
 std::string label_of(const DirectoryEntry& entry, const CodePage& code_page) {
   std::string bytes(reinterpret_cast<const char*>(entry.DIR_Name), 11);
+  if (entry.DIR_Name[0] == kKanjiE5) bytes[0] = static_cast<char>(0xE5);
   bytes.erase(bytes.find_last_not_of(' ') + 1);
   return name_from_utf16(code_page.decode(bytes)).text;
 }
@@ -98,15 +123,17 @@ FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geomet
     if (is_long_slot(raw) || (i < 2 && (is_dot(raw) || is_dot_dot(raw)))) continue;
     const bool marked = raw.DIR_Name[0] == kDeleted;
     const bool deleted = marked || content.ended;
-    if (!is_believable(raw, geometry, content.ended ? Trust::candidate : trust, deleted)) {
+    const bool odd = trust != Trust::candidate && !content.ended && is_odd(raw, geometry);
+    if (!odd && !is_believable(raw, geometry, content.ended ? Trust::candidate : trust, deleted)) {
       content.rejected += !deleted;
       continue;
     }
+    if (is_former_label(raw, geometry)) continue;
     if ((raw.DIR_Attr & kAttrVolumeId) != 0) {
       if (!deleted && !content.label) content.label = label_of(raw, code_page);
       continue;
     }
-    FolderEntry entry{i, raw, {}, deleted, marked};
+    FolderEntry entry{i, raw, {}, deleted, marked, odd};
     bool broken = false;
     if (auto found = long_name(entries, i, marked, &broken)) {
       entry.name = std::move(found->name);
@@ -160,7 +187,7 @@ bool looks_like_entries(std::span<const DirectoryEntry> entries) {
       if (slot.LDIR_Type != 0 || slot.LDIR_FstClusLO.value() != 0 || !ordered) return false;
     } else if (!is_legal_short_name(std::span<const u8, 11>(raw.DIR_Name),
                                     raw.DIR_Name[0] == kDeleted) ||
-               raw.DIR_WrtDate.value() == 0 || oddities(raw) > 0) {
+               raw.DIR_WrtDate.value() == 0 || oddities(raw, true) > 0) {
       return false;
     }
     ++believed;

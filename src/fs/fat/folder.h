@@ -18,6 +18,7 @@ struct FolderEntry {
   Name name;
   bool deleted = false;  // marked so, or standing behind the end of the folder
   bool marked = false;   // marked so
+  bool odd = false;      // forbidden, though all its numbers make sense
 };
 
 struct FolderContent {

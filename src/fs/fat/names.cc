@@ -56,6 +56,7 @@ bool fits_alias(std::u16string_view name, u8 first) {
   if (begin == std::u16string_view::npos) return true;
   const char16_t c = name[begin];
   const auto upper = static_cast<u8>(c >= u'a' && c <= u'z' ? c - 32 : c);
+  if (begin > 0 && first == '~') return true;  // of a name that begins with a dot, with some
   const bool plain = (upper >= 'A' && upper <= 'Z') || (c >= u'0' && c <= u'9');
   return c >= 0x80 || !plain || upper == first;
 }

@@ -62,6 +62,10 @@ class Reader : public VolumeReader {
     return {base_ + geometry_.offset_of(first), (last - first) * size};
   }
 
+  uint64_t used_bytes() override {
+    return accounts_believable_ ? table_.count_used() * geometry_.cluster_size : 0;
+  }
+
   void read(Sink& sink) override {
     sink_ = &sink;
     seen_.clear();
@@ -165,9 +169,10 @@ class Reader : public VolumeReader {
   void describe_label() {
     volume_.label = name_from_utf16(code_page_.decode(geometry_.boot_label)).text;
     // The label in the root folder is the one that is kept up to date.
-    Content root = load(root_runs());
+    std::vector<ByteRange> bad;
+    Content root = load(root_runs(), &bad);
     const FolderContent content = parse_folder(root.entries, geometry_, Trust::live, code_page_);
-    if (content.label) volume_.label = *content.label;
+    if (content.label || bad.empty()) volume_.label = content.label.value_or("");
     if (content.rejected == 0) return;
     volume_.confidence = std::max(10, volume_.confidence - 30);
   }
@@ -424,8 +429,13 @@ class Reader : public VolumeReader {
     if (content.entries.empty()) return;
     const bool is_root = site.first == 0;
     if (!is_root) keys_.try_emplace(site.first, site.entry.key);
-    const FolderContent parsed =
+    FolderContent parsed =
         parse_folder(content.entries, geometry_, live ? Trust::live : Trust::deleted, code_page_);
+    std::erase_if(parsed.entries, [&](const FolderEntry& found) {
+      if (!found.odd || streams_.is_backed(found, *window_)) return false;
+      parsed.rejected += !found.deleted;
+      return true;
+    });
     const std::string label = is_root ? "the root folder" : "the folder " + site.entry.name.text;
     if (live && parsed.rejected > 0) {
       damage({content.parts.front().offset, 0},
@@ -448,7 +458,10 @@ class Reader : public VolumeReader {
     if (!in_root) entry.parent = parent.entry.key;
     entry.state = parent_live && !found.deleted ? State::live : State::deleted;
     entry.marked_deleted = found.marked;
+    // A rename leaves an entry behind, as deletion does.
+    if (found.deleted) entry.proof = Proof::unsure;
     entry.name = found.name;
+    if (found.odd) entry.evidence.push_back({"name-odd", 0});
     entry.created = utc(created_time(found.raw));
     entry.modified = utc(modified_time(found.raw));
     entry.accessed = utc(accessed_date(found.raw));

@@ -58,6 +58,19 @@ Stream StreamMaker::of_file(const FolderEntry& found, Entry& entry) {
     stream.placement = Placement::exact;
     return stream;
   }
+  if (stream.size > uint64_t{geometry_.cluster_count} * geometry_.cluster_size) {
+    // No file is larger than its volume: the number is damaged.
+    entry.evidence.push_back({"size-impossible", stream.size});
+    stream.size = stream.valid_size = 0;
+    stream.size_known = false;
+    if (geometry_.is_cluster(first)) stream.first = base_ + geometry_.offset_of(first);
+    if (entry.state == State::live) {
+      report_(
+          {entry.key, sizeof(DirectoryEntry)},
+          fmt::format("The size of the file {} is more than the volume holds.", entry.name.text));
+    }
+    return stream;
+  }
   const bool high_lost = may_lack_high_half(found);
   if (high_lost && !geometry_.is_cluster(first)) first += kHighStep;
   if (!geometry_.is_cluster(first)) {
@@ -67,7 +80,10 @@ Stream StreamMaker::of_file(const FolderEntry& found, Entry& entry) {
   }
   stream.first = base_ + geometry_.offset_of(first);
   if (high_lost) stream.first_step = uint64_t{kHighStep} * geometry_.cluster_size;
-  if (stream.size == 0) entry.evidence.push_back({"size-lost", 0});
+  if (stream.size == 0) {
+    entry.evidence.push_back({"size-lost", 0});
+    stream.size_known = false;
+  }
   const uint64_t wanted = (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
   if (entry.state == State::live) {
     place_live(stream, entry, first, wanted);
@@ -103,6 +119,20 @@ void StreamMaker::add_left_chain(Stream& stream, uint32_t first, uint64_t wanted
 bool StreamMaker::may_lack_high_half(const FolderEntry& found) const {
   return found.marked && geometry_.type == Type::fat32 && geometry_.cluster_count + 2 > kHighStep &&
          found.raw.DIR_FstClusHI.value() == 0;
+}
+
+bool StreamMaker::is_backed(const FolderEntry& found, const Source& window) {
+  const uint32_t first = first_cluster(found.raw, geometry_);
+  if ((found.raw.DIR_Attr & kAttrDirectory) != 0) {
+    Content content;
+    content.append(window, {geometry_.offset_of(first), 2 * sizeof(DirectoryEntry)});
+    return begins_folder(content.entries, first, geometry_);
+  }
+  if (found.deleted) return found.raw.DIR_FileSize.value() > 0;
+  const uint64_t wanted = (found.raw.DIR_FileSize.value() + uint64_t{geometry_.cluster_size} - 1) /
+                          geometry_.cluster_size;
+  const Chain chain = best_chain(first, wanted + 1, wanted);
+  return wanted > 0 && chain.end == Chain::End::marked && chain.clusters == wanted;
 }
 
 uint32_t StreamMaker::find_deleted_folder(const FolderEntry& found, const Source& window) {

@@ -29,6 +29,9 @@ class StreamMaker {
 
   // The stream of a file. Adds to the entry's evidence what is odd.
   Stream of_file(const FolderEntry& found, Entry& entry);
+  // Whether content stands behind an entry in use that is odd: for a file, a chain just as long as
+  // it is; for a folder, one that names itself.
+  bool is_backed(const FolderEntry& found, const Source& window);
   // The clusters of a folder, at least the first one if that is known.
   Chain folder_chain(uint32_t first);
   // The first cluster of a deleted folder: `.` in it names it in full.

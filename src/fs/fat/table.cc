@@ -1,5 +1,6 @@
 #include "fs/fat/table.h"
 
+#include <algorithm>
 #include <array>
 #include <boost/endian/conversion.hpp>
 
@@ -11,7 +12,7 @@ unsigned bits_of(Type type) { return type == Type::fat12 ? 12 : type == Type::fa
 }  // namespace
 
 Table::Table(SourcePtr volume, const Geometry& geometry)
-    : geometry_(geometry), cache_(std::move(volume)) {
+    : geometry_(geometry), volume_(volume), cache_(std::move(volume)) {
   const unsigned bits = bits_of(geometry.type);
   const uint32_t ones = bits == 32 ? 0x0FFFFFFF : (1U << bits) - 1;
   end_mark_ = ones - 7;
@@ -36,6 +37,34 @@ Table::Use Table::use(uint32_t cluster) {
   const Entry found = read(cluster, main_copy());
   if (!found.readable) return Use::unreadable;
   return found.value == 0 ? Use::free : found.value == bad_mark_ ? Use::bad : Use::used;
+}
+
+uint64_t Table::count_used() {
+  uint64_t used = 0;
+  if (geometry_.type == Type::fat12) {
+    for (uint32_t cluster = 2; geometry_.is_cluster(cluster); ++cluster) {
+      const Use found = use(cluster);
+      used += found == Use::used || found == Use::bad;
+    }
+    return used;
+  }
+  const uint64_t width = bits_of(geometry_.type) / 8;
+  const uint64_t begin = 2 * width;
+  const uint64_t end =
+      std::min((uint64_t{geometry_.cluster_count} + 2) * width, geometry_.fat_size);
+  const uint64_t base = geometry_.fat_offset + main_copy() * geometry_.fat_size;
+  std::vector<std::byte> block(1 << 20);
+  for (uint64_t at = begin; at < end; at += block.size()) {
+    const auto part = std::span(block).first(std::min<uint64_t>(block.size(), end - at));
+    volume_->read(base + at, part);
+    const auto* bytes = reinterpret_cast<const unsigned char*>(part.data());
+    for (uint64_t i = 0; i + width <= part.size(); i += width) {
+      const uint32_t value = width == 2 ? boost::endian::load_little_u16(bytes + i)
+                                        : boost::endian::load_little_u32(bytes + i) & 0x0FFFFFFF;
+      used += value != 0;
+    }
+  }
+  return used;
 }
 
 Table::Flags Table::flags() {

@@ -25,6 +25,8 @@ class Table {
   Flags flags();
   // How the main copy marks a cluster; one the FAT is too short for counts as unreadable.
   Use use(uint32_t cluster);
+  // Clusters that the main copy says are in use, or bad. Reads all of it.
+  uint64_t count_used();
 
  private:
   struct Entry {
@@ -34,6 +36,7 @@ class Table {
   Entry read(uint32_t cluster, unsigned copy);
 
   Geometry geometry_;
+  SourcePtr volume_;
   CachedReader cache_;
   uint32_t end_mark_;  // least value that marks an end
   uint32_t bad_mark_;

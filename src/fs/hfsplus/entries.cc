@@ -89,6 +89,8 @@ Entry from_remnant(uint32_t cnid, const Remnant& remnant, const Tables& tables) 
     entry.state = State::deleted;
     entry.kind = remnant.folder ? Kind::folder : Kind::file;
     entry.streams.emplace_back();
+    entry.streams.back().size_known = false;
+    entry.proof = Proof::old;
     entry.evidence.push_back({"thread-only", 0});
   }
   set_name(entry, remnant.last);
@@ -98,6 +100,18 @@ Entry from_remnant(uint32_t cnid, const Remnant& remnant, const Tables& tables) 
   return entry;
 }
 
+namespace {
+
+// Whether a stale copy of a file's record looks as it does before the first bytes are written out:
+// records are written when a file is made and again when its content is there.
+bool is_early(const CatalogRecord& record) {
+  const FileRecord& file = record.file;
+  return file.dataFork.logicalSize.value() == 0 && file.dataFork.totalBlocks.value() == 0 &&
+         (record.known < sizeof(FileRecord) || file.resourceFork.logicalSize.value() == 0);
+}
+
+}  // namespace
+
 Entry from_record(const CatalogRecord& record, State state, const Tables& tables) {
   Entry entry;
   entry.key = record.cnid();
@@ -106,6 +120,8 @@ Entry from_record(const CatalogRecord& record, State state, const Tables& tables
   entry.created = to_time(file.createDate.value());
   entry.modified = to_time(file.contentModDate.value());
   entry.accessed = to_time(file.accessDate.value());
+  // A record that is in no tree any more may be any of those the file had in its time.
+  if (state != State::live) entry.proof = Proof::old;
   if (record.type == kFolder) {
     entry.kind = Kind::folder;
     Stream own;
@@ -120,6 +136,7 @@ Entry from_record(const CatalogRecord& record, State state, const Tables& tables
   if (record.known < offsetof(FileRecord, resourceFork)) {
     entry.evidence.push_back({"record-cut", record.known});
     entry.streams.emplace_back();
+    entry.streams.back().size_known = false;
     return entry;
   }
   entry.streams.push_back(fork_stream(file.dataFork, record.cnid(), false, live, entry, tables));
@@ -128,7 +145,16 @@ Entry from_record(const CatalogRecord& record, State state, const Tables& tables
     resource = fork_stream(file.resourceFork, record.cnid(), true, live, entry, tables);
     resource.name = kResourceFork;
   }
+  if (!live && is_early(record)) {
+    entry.streams.front().size_known = false;
+    entry.streams.front().placement = Placement::none;
+  }
   add_attributes(entry, resource, tables);
+  if (!entry.streams.front().size_known) {
+    entry.evidence.push_back({"record-early", 0});
+    entry.modified.reset();
+    entry.accessed.reset();
+  }
   if ((file.permissions.fileMode.value() & kModeType) == kModeLink) {
     entry.link_target = read_start(entry.streams.front(), tables);
   }

@@ -234,8 +234,12 @@ class Assembler {
       const bool youngest = left + 1 == clues.size();
       Geometry geometry = inferred(place, found, clues[left], later);
       const auto header = named.find(left);
-      const bool fits = header != named.end() && score(grid_of(header->second), clues[left]) >=
-                                                     score(grid_of(geometry), clues[left]);
+      // A guess that nothing speaks for does not beat a header, whatever its files begin with: they
+      // may be encrypted, or overwritten.
+      constexpr int kEvidence = 60;  // the confidence of an inferred layout that something tells
+      const bool fits = header != named.end() && (geometry.confidence < kEvidence ||
+                                                  score(grid_of(header->second), clues[left]) >=
+                                                      score(grid_of(geometry), clues[left]));
       if (fits) {
         geometry = header->second;
         geometry.confidence = 70;

@@ -53,6 +53,7 @@ class Reader : public VolumeReader {
     tables_.attributes.clear();
     tables_.stale_attributes.clear();
     links_.clear();
+    stale_links_.clear();
     found_contents_.clear();
     ids_.clear();
     private_files_ = private_folders_ = 0;
@@ -65,6 +66,7 @@ class Reader : public VolumeReader {
     if (live_.largest() >= age_.next_cnid) age_.next_cnid = 0;
     read_journal();
     threads_.settle(live_, remnants_);
+    gather_stale_links();
     push_own_files();
     push_catalog_leaves();
     push_live();
@@ -402,16 +404,60 @@ class Reader : public VolumeReader {
           if (const auto number = content_number(record)) {
             if (const auto names = links_.find(*number); names != links_.end()) {
               take_names(entry, names->second);
+              add_stale_names(entry, *number);
               found_contents_.insert(*number);
+              push(entry);
+              return;
+            }
+            if (const auto stale = stale_links_.find(*number); stale != stale_links_.end()) {
+              // No link leads to it any more, but one did.
+              take_names(entry, stale->second);
+              stale_links_.erase(stale);
               push(entry);
               return;
             }
           }
           set_name(entry, {record.parent, record.name});
           entry.system = is_private(record);
+          if (record.name == kPrivateFiles) entry.name.text = "[private data of HFS+]";
           push(entry);
         },
         false);
+  }
+
+  // Names that hard links had: their records are stale, the content may live.
+  void gather_stale_links() {
+    for (const auto& [cnid, remnant] : remnants_.all()) {
+      if (!remnant.record || live_.has(cnid)) continue;
+      if (const auto target = link_target(*remnant.record)) {
+        stale_links_[*target].push_back({remnant.last, cnid});
+      }
+    }
+  }
+
+  void add_stale_names(Entry& entry, const std::pair<bool, uint32_t>& content) {
+    const auto stale = stale_links_.find(content);
+    if (stale == stale_links_.end()) return;
+    for (const Link& link : stale->second) {
+      entry.other_names.push_back(other_name(OtherName::Kind::former, link.name));
+    }
+    stale_links_.erase(stale);
+  }
+
+  // Hard links that were deleted, and whose content is nowhere.
+  void push_stale_links() {
+    for (const auto& [target, links] : stale_links_) {
+      Entry entry;
+      entry.key = links.front().cnid;
+      entry.kind = target.first ? Kind::folder : Kind::file;
+      entry.state = State::deleted;
+      entry.proof = Proof::old;
+      take_names(entry, links);
+      entry.evidence.push_back({"link-content-lost", target.second});
+      entry.streams.emplace_back();
+      entry.streams.back().size_known = false;
+      sink_->add(entry);
+    }
   }
 
   void push(const Entry& entry) {
@@ -449,6 +495,7 @@ class Reader : public VolumeReader {
       take_names(entry, links);
       entry.evidence.push_back({"link-content-lost", target.second});
       entry.streams.emplace_back();
+      entry.streams.back().size_known = false;
       sink_->add(entry);
       damage({tables_.space.base, 0},
              fmt::format("The content that the hard link {} leads to is lost.", entry.name.text));
@@ -467,13 +514,14 @@ class Reader : public VolumeReader {
           continue;
         }
         if (remnant.record && link_target(*remnant.record)) continue;
-        sink_->add(found_ ? found_entry(cnid, remnant) : from_remnant(cnid, remnant, tables_));
+        sink_->add(linked_entry(cnid, remnant));
       }
     }
+    if (!found_) push_stale_links();
   }
 
   // As from_remnant; with the names of its links, if it is their content.
-  Entry found_entry(uint32_t cnid, const Remnant& remnant) {
+  Entry linked_entry(uint32_t cnid, const Remnant& remnant) {
     Entry entry = from_remnant(cnid, remnant, tables_);
     CatalogRecord record = remnant.record.value_or(CatalogRecord{});
     record.parent = remnant.last.parent;
@@ -482,10 +530,16 @@ class Reader : public VolumeReader {
     if (!remnant.record) return entry;
     const auto number = content_number(record);
     const auto names = number ? links_.find(*number) : links_.end();
+    const auto stale = number ? stale_links_.find(*number) : stale_links_.end();
     if (names != links_.end()) {
       entry.other_names.clear();
       take_names(entry, names->second);
       found_contents_.insert(*number);
+      entry.system = false;
+    } else if (stale != stale_links_.end()) {
+      entry.other_names.clear();
+      take_names(entry, stale->second);
+      stale_links_.erase(stale);
       entry.system = false;
     }
     return entry;
@@ -516,7 +570,7 @@ class Reader : public VolumeReader {
   LiveIndex live_;
   Remnants remnants_;
   StaleThreads threads_;
-  std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_;
+  std::map<std::pair<bool, uint32_t>, std::vector<Link>> links_, stale_links_;
   std::set<std::pair<bool, uint32_t>> found_contents_;  // of hard links
   std::unordered_map<uint32_t, int64_t> ids_;           // of living files that have remnants
   uint32_t private_files_ = 0, private_folders_ = 0;    // CNIDs of the private folders

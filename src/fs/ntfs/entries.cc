@@ -39,10 +39,12 @@ std::optional<uint64_t> first_place(const Pieces& pieces) {
   return std::nullopt;
 }
 
-Stream to_stream(const FileStream& found, bool trusted) {
+Stream to_stream(const FileStream& found, bool trusted, bool in_use) {
   Stream stream;
   if (!found.name.empty()) stream.name = name_from_utf16(found.name).text;
   stream.size = found.size;
+  // Some drivers cut runs and size of a deleted file: only what is resident is sure to be empty.
+  stream.size_known = found.size > 0 || found.resident || in_use;
   stream.valid_size = std::min(found.initialized, found.size);
   stream.placement = trusted && found.sound ? Placement::exact : Placement::inferred;
   if (found.resident) {
@@ -78,7 +80,7 @@ uint64_t unit_of(Codec codec) {
 // The content of a file that the system compressed lies in a stream of its own.
 Stream system_compressed(const FileStream& main, const FileStream& packed, Codec codec,
                          bool trusted) {
-  Stream stream = to_stream(packed, trusted);
+  Stream stream = to_stream(packed, trusted, true);
   stream.name.clear();
   stream.pieces = truncated(stream.pieces, packed.size);
   stream.size = stream.valid_size = main.size;
@@ -114,14 +116,18 @@ void add_streams(Entry& entry, const File& file) {
     } else if (found.name.empty() && packed != nullptr && file.reparse && file.reparse->codec) {
       entry.streams.push_back(system_compressed(found, *packed, *file.reparse->codec, trusted));
     } else if (found.name != kPacked || packed == nullptr || !file.reparse) {
-      entry.streams.push_back(to_stream(found, trusted));
+      entry.streams.push_back(to_stream(found, trusted, file.in_use));
     }
   }
   // The main stream comes first. A file must have one.
   std::ranges::stable_partition(entry.streams, [](const Stream& s) { return s.name.empty(); });
   if (!file.folder && (entry.streams.empty() || !entry.streams.front().name.empty())) {
     entry.streams.insert(entry.streams.begin(), Stream{});
-    if (trusted && file.in_use) entry.streams.front().placement = Placement::exact;
+    if (trusted && file.in_use) {
+      entry.streams.front().placement = Placement::exact;
+    } else {
+      entry.streams.front().size_known = false;  // its $DATA is gone, or in a record that is lost
+    }
   }
 }
 
@@ -266,6 +272,7 @@ Entry EntryMaker::ghost(const Ghost& ghost) const {
       entry.other_names.push_back(std::move(other));
     }
   }
+  entry.proof = Proof::old;
   // What lies in a folder knows it by its reference.
   folder = folder || (ghost.copy && ghost.copy->folder);
   const bool by_reference = ghost.reference != 0 && (folder || !ghost.by_name);
@@ -277,6 +284,8 @@ Entry EntryMaker::ghost(const Ghost& ghost) const {
     entry.streams[0].size = entry.streams[0].valid_size = size;
     append_piece(entry.streams[0].pieces, {Piece::Kind::unknown, 0, size});
   }
+  // An index entry of size 0 may be from before anything was written.
+  entry.streams[0].size_known = entry.streams[0].size > 0;
   return entry;
 }
 

@@ -37,8 +37,14 @@ void LostNames::add(const Sighting& found) {
   }
   // Journals name a file at each change: only what was not told before is looked at closely.
   uint64_t hash = hash_of(sighting.name);
+  // An index tells times and sizes besides, which may differ from one entry to the next.
+  const auto ticks = [](const std::optional<Time>& time) {
+    return time ? static_cast<uint64_t>(time->ticks) : 0;
+  };
   for (const uint64_t part :
-       {sighting.reference, sighting.deleted ? 1UL : 0UL, sighting.current ? 1UL : 0UL}) {
+       {sighting.reference, sighting.deleted ? uint64_t{1} : 0, sighting.current ? uint64_t{1} : 0,
+        ticks(sighting.name.created), ticks(sighting.name.modified),
+        sighting.name.size.value_or(UINT64_MAX)}) {
     hash = (hash ^ part) * 0x9E3779B97F4A7C15;
     hash ^= hash >> 29;
   }
@@ -89,6 +95,9 @@ bool LostNames::is_seen_before(std::vector<Sighting>& names, const Sighting& sig
   for (Sighting& known : names) {
     if (!same_name(known.name, sighting.name)) continue;
     known.seen = std::max(known.seen, sighting.seen);
+    if (known.name.size && sighting.name.size) {
+      known.name.size = std::max(known.name.size, sighting.name.size);
+    }
     if (!known.deleted) known.deleted = sighting.deleted;
     // A journal knows neither size nor times.
     if (!known.name.size && sighting.name.size) {

@@ -262,8 +262,12 @@ class Reader : public VolumeReader {
     for (const uint32_t number : folders_) {
       const Mft::Read read = mft_.read(number);
       if (!read.record) continue;
-      const bool live = read.record->in_use();
-      read_root_node(*read.record, number, live, sight);
+      // What is seen in it makes the table read other records, into the same memory.
+      const std::vector<std::byte> bytes(read.record->bytes.begin(), read.record->bytes.end());
+      Record record = *read.record;
+      record.bytes = bytes;
+      const bool live = record.in_use();
+      read_root_node(record, number, live, sight);
       const File file = collect(number);
       if (!file.index.empty()) read_blocks(file, live, sight);
     }

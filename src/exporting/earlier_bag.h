@@ -1,0 +1,35 @@
+// What an earlier, interrupted export left in its bag. For the exporting folder's own use.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <string>
+#include <tuple>
+
+#include "exporting/bag_writer.h"
+
+namespace undershelf {
+
+// By what a file of a bag is known again: entry, stream, and its path in the bag.
+struct BagKey {
+  int64_t id = 0;
+  std::string stream, path;
+  auto operator<=>(const BagKey&) const = default;
+};
+
+class EarlierBag {
+ public:
+  // Reads the lists of the bag at `directory` and hashes what they tell of; what is not as it was
+  // written is removed, and the lists are made to tell just what is there. `hashed` is told the
+  // bytes of each file. Throws Error (refused) if the bag is another export's: `identity` is what
+  // its bag-info.txt must say; TargetFailed.
+  void load(const std::string& directory, const std::string& identity,
+            const std::function<void(uint64_t)>& hashed);
+  // The file with that key, if it is there and right.
+  const ListedFile* find(const BagKey& key) const;
+
+ private:
+  std::map<BagKey, ListedFile> files_;
+};
+
+}  // namespace undershelf

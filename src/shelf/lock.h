@@ -1,0 +1,27 @@
+// Who may write to a shelf: one process at a time.
+#pragma once
+
+#include <string>
+
+namespace undershelf {
+
+// Holds the right to write to the shelf at `path`, until it is destroyed or its process dies. Makes
+// an empty file if there is none; that is a shelf still to be made. To be held longer than any open
+// Shelf on the same file.
+class ShelfLock {
+ public:
+  // Throws Error: refused if another process holds it, or the file may not be written; unavailable
+  // if it cannot be made.
+  explicit ShelfLock(const std::string& path);
+  ~ShelfLock();
+  ShelfLock(const ShelfLock&) = delete;
+  ShelfLock& operator=(const ShelfLock&) = delete;
+  // Removes the file if it is still empty: nothing came of it.
+  void drop_if_empty();
+
+ private:
+  std::string path_;
+  int file_;
+};
+
+}  // namespace undershelf

@@ -1,0 +1,37 @@
+// The table of what is lost of each stream.
+#pragma once
+
+#include <SQLiteCpp/Database.h>
+#include <SQLiteCpp/Statement.h>
+
+#include <optional>
+#include <unordered_map>
+
+#include "model/loss.h"
+
+namespace undershelf {
+
+// What the shelf says is lost of a stream, settled.
+Losses load_losses(SQLite::Database& db, int64_t stream);
+
+// All that was met in reading, by stream.
+std::unordered_map<int64_t, Losses> load_unreadable(SQLite::Database& db);
+
+// Forgets all losses but those that were met in reading, which rating cannot find out again.
+void forget_losses(SQLite::Database& db);
+
+// Forgets those that were met in reading.
+void forget_unreadable(SQLite::Database& db);
+
+class LossWriter {
+ public:
+  explicit LossWriter(SQLite::Database& db) : insert_(db, "INSERT INTO losses VALUES(?,?,?,?)") {}
+  // `cause` limits what is written to one cause. Losses that were met in reading are written only
+  // if they are asked for: they are stored already.
+  void add(int64_t stream, const Losses& losses, std::optional<Loss::Cause> cause = std::nullopt);
+
+ private:
+  SQLite::Statement insert_;
+};
+
+}  // namespace undershelf
