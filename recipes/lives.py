@@ -10,6 +10,7 @@ was right. Needs root, and what `scripts/install-packages.sh --recipes` installs
 import argparse
 import collections
 import json
+import os
 import pathlib
 import random
 import re
@@ -26,7 +27,8 @@ from hfsplus_charts import Charts
 from ntfs_office import Office
 from scenario import chart, note, readings, sound
 
-PROGRAM = pathlib.Path(__file__).resolve().parent.parent / "build/release/src/undershelf"
+PROGRAM = pathlib.Path(os.environ.get(
+    "UNDERSHELF", pathlib.Path(__file__).resolve().parent.parent / "build/release/src/undershelf"))
 MIB = 1 << 20
 WORDS = ("tide", "Gauge", "NORTH", "pier", "Südkai", "säkerhet", "reading", "RAW", "潮位", "Écluse", "swell", "buoy",
          "survey", "Log", "Лоция", "bench mark", "x", "2026-05", "A.B", "final (2)", "🌊", "draft, old")
@@ -247,8 +249,8 @@ def judge(life, rows, folder, tally):
     if exported.returncode not in (0, 1):
         return [f"export ends with {exported.returncode}: {exported.stderr}"]
     records = [json.loads(line) for line in open(bag / "exported.jsonl", encoding="utf-8")]
-    hashes = {record["id"]: record["sha256"] for record in records if "stream" not in record}
-    files = [row for row in listed if row["kind"] == "file" and row["stream"] is None]
+    hashes = {record["id"]: record["sha256"] for record in records if record["stream"] is None}
+    files = [row for row in listed if row["kind"] == "file" and row["stream"] is None and not row["link"]]
     truth = [row for row in rows if row["kind"] == "file"]
     paths = collections.defaultdict(list)
     for true in truth:

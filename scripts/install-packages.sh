@@ -4,13 +4,13 @@
 set -euo pipefail
 
 packages=(
-  g++ cmake ninja-build clang-format zstd
+  g++ cmake ninja-build clang-format zstd dosfstools mtools
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
   nlohmann-json3-dev libicu-dev libssl-dev libarchive-dev zlib1g-dev libblkid-dev libwim-dev pkg-config
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
-  packages+=(dosfstools mtools qemu-system-x86 busybox-static cpio fdisk python3
+  packages+=(qemu-system-x86 busybox-static cpio fdisk python3
     ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs)
 fi
 

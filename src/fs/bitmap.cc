@@ -21,6 +21,7 @@ uint64_t UseBitmap::find(uint64_t from, uint64_t end, bool wanted) {
   std::array<std::byte, kStep> bytes;
   for (uint64_t at = from; at < end;) {
     const uint64_t byte = at / 8;
+    if (byte >= bytes_) return wanted ? end : at;  // behind it nothing is in use
     const size_t count = std::min(kStep - byte % kStep, (end + 7) / 8 - byte);
     const auto block = std::span(bytes).first(count);
     cache_.read(byte, block);  // what cannot be read of it is zero, and counts as free

@@ -17,7 +17,11 @@ class UseBitmap {
   // `heap` is what the bits stand for (bytes of the source), from the first on, a cluster of
   // `cluster_size` bytes each.
   UseBitmap(SourcePtr bits, const ByteRange& heap, uint64_t cluster_size, BitOrder order)
-      : cache_(std::move(bits)), heap_(heap), cluster_size_(cluster_size), order_(order) {}
+      : bytes_(bits->size()),
+        cache_(std::move(bits)),
+        heap_(heap),
+        cluster_size_(cluster_size),
+        order_(order) {}
   // See VolumeReader::next_used. Clusters behind the end of the bitmap, or whose bits cannot be
   // read, are not in use.
   ByteRange next_used(const ByteRange& within);
@@ -26,6 +30,7 @@ class UseBitmap {
   // The first cluster from `from` on, before `end`, whose bit is `wanted`; `end` if there is none.
   uint64_t find(uint64_t from, uint64_t end, bool wanted);
 
+  uint64_t bytes_;  // of the bitmap
   CachedReader cache_;
   ByteRange heap_;
   uint64_t cluster_size_;

@@ -3,7 +3,8 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
-#include <sstream>
+#include <string>
+#include <tuple>
 #include <vector>
 
 #include "shelf/rows.h"
@@ -51,23 +52,46 @@ std::vector<Place> shared_places(SQLite::Database& db) {
 }
 
 // Empty files have no place. Of those that were made and changed at one moment, of which one lives,
-// the deleted ones are taken for its former names; where none or several live, nothing tells. Only
-// where a rename leaves an entry behind.
+// the deleted one that has its folder or its name is taken for its former name; where several have,
+// nothing tells. Only where a rename leaves an entry behind.
 std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db) {
   SQLite::Statement row(db, R"sql(
-    SELECT group_concat(e.id) FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL
+    SELECT e.id, e.state='live', e.parent_key, e.name, e.volume, e.created, e.modified
+    FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL
     JOIN volumes v ON v.id=e.volume
     WHERE e.kind='file' AND e.merged_into IS NULL AND s.first IS NULL AND s.size=0 AND
       e.created IS NOT NULL AND e.modified IS NOT NULL AND
       (v.file_system LIKE 'fat%' OR v.file_system='exfat')
-    GROUP BY e.volume, e.created, e.modified
-    HAVING count(*)>1 AND sum(e.state='live')=1)sql");
+    ORDER BY e.volume, e.created, e.modified)sql");
+  struct Empty {
+    int64_t id;
+    bool live;
+    std::optional<uint64_t> parent;
+    std::string name;
+  };
   std::vector<std::vector<int64_t>> groups;
+  std::vector<Empty> moment;  // those of one volume and moment
+  std::tuple<int64_t, int64_t, int64_t> when;
+  const auto close = [&] {
+    const auto live = std::ranges::find(moment, true, &Empty::live);
+    std::vector<int64_t> fitting;
+    for (const Empty& empty : moment) {
+      if (live == moment.end() || empty.id == live->id) continue;
+      if (empty.live) return moment.clear();
+      if (empty.parent == live->parent || empty.name == live->name) fitting.push_back(empty.id);
+    }
+    if (fitting.size() == 1) groups.push_back({live->id, fitting.front()});
+    moment.clear();
+  };
   while (row.executeStep()) {
-    std::istringstream ids(row.getColumn(0).getString());
-    std::vector<int64_t>& group = groups.emplace_back();
-    for (std::string id; std::getline(ids, id, ',');) group.push_back(std::stoll(id));
+    const std::tuple now(row.getColumn(4).getInt64(), row.getColumn(5).getInt64(),
+                         row.getColumn(6).getInt64());
+    if (now != when) close();
+    when = now;
+    moment.push_back({row.getColumn(0).getInt64(), row.getColumn(1).getInt() != 0,
+                      maybe_size(row.getColumn(2)), row.getColumn(3).getString()});
   }
+  close();
   return groups;
 }
 

@@ -86,7 +86,8 @@ std::vector<FatPlaces> find_fats(const Source& volume, uint32_t sector) {
 // Entry 1 of a FAT32 has clear upper bits, where that of a FAT16 has set ones.
 void each_layout(const Source& volume, uint32_t sector, const FatPlaces& fats,
                  const std::function<void(const Geometry&)>& visit) {
-  constexpr std::array<uint64_t, 9> kRootEntries = {0, 512, 112, 224, 240, 64, 128, 256, 1024};
+  constexpr std::array<uint64_t, 10> kRootEntries = {0,  512, 112, 224,  240,
+                                                     64, 128, 256, 1024, 2048};
   std::array<std::byte, 4> head{};
   volume.read(fats.first, head);
   const unsigned upper = std::to_integer<unsigned>(head[3]) >> 4;
@@ -124,6 +125,30 @@ void each_layout(const Source& volume, uint32_t sector, const FatPlaces& fats,
   }
 }
 
+// Whether the root can end where the clusters are taken to begin: behind the last entry nothing
+// stands up to the lowest cluster at which something in the root starts, and there something does.
+bool root_fits(const Source& volume, const Geometry& g) {
+  constexpr uint64_t kSearched = 1 << 20;  // bytes
+  if (g.type == Type::fat32) return true;
+  const auto root = entries_at(volume, g.root_offset, g.root_size / sizeof(DirectoryEntry));
+  const auto end =
+      std::ranges::find(root, u8{0}, [](const DirectoryEntry& e) { return e.DIR_Name[0]; });
+  uint64_t lowest = UINT32_MAX;
+  for (auto entry = root.begin(); entry != end; ++entry) {
+    const bool is_long = (entry->DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+    const uint32_t first = first_cluster(*entry, g);
+    if (!is_long && g.is_cluster(first)) lowest = std::min<uint64_t>(lowest, first);
+  }
+  if (!g.is_cluster(lowest)) return false;
+  const uint64_t behind = g.root_offset + static_cast<uint64_t>(end - root.begin()) * 32;
+  const uint64_t start = g.offset_of(static_cast<uint32_t>(lowest));
+  if (start - behind > kSearched) return false;
+  std::vector<std::byte> bytes(start + g.sector_size - behind);
+  volume.read(behind, bytes);
+  const auto content = std::ranges::find_if(bytes, [](std::byte b) { return b != std::byte{0}; });
+  return content != bytes.end() && static_cast<uint64_t>(content - bytes.begin()) >= start - behind;
+}
+
 // What speaks for a layout and against it.
 struct Merit {
   int folders = 0;     // that name themselves where the layout has them, other than at cluster 2
@@ -132,9 +157,11 @@ struct Merit {
   int others = 0;      // folders and files that are not so
   int heads = 0;       // files that begin like their format, less those that do not
   bool fills = false;  // the FAT is as large as a formatter makes it for so many clusters
+  bool root = false;   // the root can end where the clusters are taken to begin
 
   int total() const {
-    return 4 * folders + first + 2 * files - 4 * others + 2 * heads + 3 * int{fills};
+    return 4 * folders + first + 2 * files - 4 * others + 2 * heads + 3 * int{fills} +
+           4 * int{root};
   }
   bool is_proof() const { return folders + first + files > 0; }
 };
@@ -148,6 +175,7 @@ class Weigher {
   Merit run() {
     const Geometry& g = geometry_;
     merit_.fills = fills_table();
+    merit_.root = root_fits(volume_, g);
     if (g.type == Type::fat32) {
       take_folder({{g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster) : g.data_offset,
                     g.cluster_size}});
@@ -225,7 +253,10 @@ class Weigher {
     std::array<std::byte, 64> head{};
     volume_.read(geometry_.offset_of(first), head);
     const Format& format = format_by_name(extension_of(entry));
-    if (is_text(format) || is_uniform(head)) return;
+    if (is_uniform(head) && size > head.size()) {
+      --merit_.heads;
+      return;
+    }
     const HeadMatch match =
         match_head(format, std::span(head).first(std::min<uint64_t>(size, head.size())));
     merit_.heads += match == HeadMatch::fits ? 1 : match == HeadMatch::differs ? -1 : 0;

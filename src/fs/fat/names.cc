@@ -115,6 +115,10 @@ Name short_name(const DirectoryEntry& entry, bool first_lost, const CodePage& co
     text += (entry.DIR_NTRes & kLowerCaseExtension) != 0 ? lower_case_ascii(extension) : extension;
   }
   Name name = name_from_utf16(text);
+  if (name.text.find_first_not_of(' ') == std::string::npos) {
+    name.text = "[blank]";
+    name.exact = false;
+  }
   if (!name.exact || name.text.find("\uFFFD") != std::string::npos) {
     name.exact = false;
     name.raw.assign(reinterpret_cast<const char*>(entry.DIR_Name), 11);

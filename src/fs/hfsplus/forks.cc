@@ -38,7 +38,7 @@ CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, cons
   const ForkData& fork = geometry.header.catalogFile;
   const PlacedFork placed = place_fork(fork, kCatalogFile, false, space, overflow);
   const auto stream = std::make_shared<PiecesSource>(
-      source, placed.pieces, std::min(fork.logicalSize.value(), geometry.size()));
+      source, placed.pieces, std::min({fork.logicalSize.value(), geometry.size(), source->size()}));
   return {stream, BTree(stream)};
 }
 

@@ -174,7 +174,8 @@ class Reader : public VolumeReader {
   SourcePtr open_fork(const ForkData& fork, uint32_t cnid) {
     const Overflow* known[] = {&tables_.overflow};
     const PlacedFork placed = place_fork(fork, cnid, false, tables_.space, known);
-    const uint64_t size = std::min(fork.logicalSize.value(), geometry_.size());
+    // What is declared counts only as far as the source reaches.
+    const uint64_t size = std::min({fork.logicalSize.value(), geometry_.size(), source_->size()});
     return std::make_shared<PiecesSource>(source_, placed.pieces, size);
   }
 

@@ -89,8 +89,8 @@ bool Mft::follow_own_record(uint64_t place) {
     known = now;
     // A size that no volume of this length can hold is damage.
     const uint64_t most = space_.cluster_size * space_.cluster_count;
-    stream_ = std::make_shared<PiecesSource>(source_, data->pieces,
-                                             std::min({data->size, data->initialized, most}));
+    stream_ = std::make_shared<PiecesSource>(
+        source_, data->pieces, std::min({data->size, data->initialized, most, source_->size()}));
     window_at_ = UINT64_MAX;
     if (!builder.has_list()) return true;
   }

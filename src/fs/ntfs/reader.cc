@@ -290,8 +290,9 @@ class Reader : public VolumeReader {
   }
 
   void read_blocks(const File& file, bool live, const Sight& sight) {
-    // A size that no volume of this length can hold is damage.
-    const uint64_t size = std::min(total_length(file.index), volume_.length);
+    // A size that no volume of this length can hold is damage; what is declared counts only as far
+    // as the source reaches.
+    const uint64_t size = std::min({total_length(file.index), volume_.length, source_->size()});
     const PiecesSource stream(source_, file.index, size);
     const size_t block_size = geometry_.block_size;
     std::vector<std::byte> bytes(std::max<size_t>(block_size, 256 << 10));
@@ -375,7 +376,7 @@ class Reader : public VolumeReader {
     }
     const File log = collect(kLogFile);
     if (const FileStream* data = log.stream(u""); data != nullptr && !data->resident) {
-      const uint64_t size = std::min(total_length(data->pieces), volume_.length);
+      const uint64_t size = std::min({total_length(data->pieces), volume_.length, source_->size()});
       read_log(PiecesSource(source_, data->pieces, size), geometry_.record_size, sight,
                [&](const Record& record) { names.add(copied_file(record)); });
     }
