@@ -94,11 +94,10 @@ void print_stream(const Row& row, const Shelf& shelf) {
   field("stream", row.stream.value_or("main"));
   field("size", row.size ? counted(*row.size, "byte") : "not known");
   field("type", row.type.value_or(""));
-  field("rating", row.rating
-                      ? fmt::format("{}, score {}: about {} in 100 such files come back byte "
-                                    "for byte",
-                                    *row.rating, *row.score, *row.score)
-                      : "not rated yet");
+  field("rating", row.rating ? fmt::format("{}, score {} (the estimated chance, in per cent, that "
+                                           "it comes back byte for byte)",
+                                           *row.rating, *row.score)
+                             : "not rated yet");
   if (row.size) field("intact", counted(row.intact_bytes.value_or(0), "byte"));
   fields("pieces", first_of(load_pieces(shelf, row.stream_id), piece_text));
   fields("reasons", reasons_of(shelf, row.stream_id));

@@ -206,6 +206,14 @@ void print_table(const Surveyed& s) {
 // What to do with it now.
 void conclude(const Surveyed& s) {
   warn_of_use(s.path, s.use);
+  if (s.found.layout.scheme == "none") {
+    if (const std::string map = name_of_other_map(s.path); !map.empty()) {
+      say(fmt::format(
+          "It has a partition map of the kind `{}`, which is not read here: volumes are "
+          "looked for by their headers.",
+          map));
+    }
+  }
   if (!s.other_system.empty()) {
     say(fmt::format("This looks like {}, which is not read here.", s.other_system));
   }

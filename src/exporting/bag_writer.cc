@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -23,6 +24,16 @@ constexpr uint64_t kListBytesPerFile = 2048;
 constexpr uint64_t kListBytes = 256 << 10;
 constexpr size_t kChunk = 1 << 20;  // bytes read from the target at a time
 
+// Whether so many files may be open at a time; asks for it.
+bool can_hold_open(size_t files) {
+  rlimit limit{};
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0) return false;
+  if (limit.rlim_cur >= files) return true;
+  if (limit.rlim_max < files) return false;
+  limit.rlim_cur = files;
+  return ::setrlimit(RLIMIT_NOFILE, &limit) == 0;
+}
+
 }  // namespace
 
 BagWriter::BagWriter(std::string directory, bool read_back)
@@ -37,6 +48,7 @@ void BagWriter::start(size_t files) {
   try {
     tree_.emplace(directory_);
     tree_->make_folder(kStagingFolder);
+    unnamed_ = can_hold_open(2 * kFilesPerFlush + 64) && tree_->create_unnamed().ok();
     manifest_.emplace(tree_->root(), "manifest-sha256.txt");
     exported_.emplace(tree_->root(), "exported.jsonl");
     const Descriptor reserve = tree_->create(kReserveFile);
@@ -125,7 +137,7 @@ void BagWriter::run() {
     fail_with(e.what());
   }
   // A file that was not completed does not stay.
-  if (open_.file) ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
+  if (open_.file) remove_open();
   open_ = {};
 }
 
@@ -156,8 +168,9 @@ void BagWriter::work() {
 void BagWriter::write(BagPart& part) {
   if (part.then == BagPart::Then::link) return queue_up(std::move(part));
   if (part.begins) {
-    open_ = {fmt::format("{}/{}", kStagingFolder, next_staged_++), part.id, part.listed.path, {}};
-    Descriptor file = tree_->create(open_.staged);
+    open_ = {{}, part.id, part.listed.path, {}};
+    if (!unnamed_) open_.staged = fmt::format("{}/{}", kStagingFolder, next_staged_++);
+    Descriptor file = unnamed_ ? tree_->create_unnamed() : tree_->create(open_.staged);
     if (!file.ok()) return give_up(errno);
     open_.file.emplace(std::move(file));
   }
@@ -165,9 +178,18 @@ void BagWriter::write(BagPart& part) {
   if (!write_sparsely(open_.file->get(), {part.bytes.get(), part.size})) return give_up(errno);
   if (part.then == BagPart::Then::complete) return complete(part);
   if (part.then == BagPart::Then::abandon) {
-    ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
+    remove_open();
     open_ = {};
   }
+}
+
+// What has no name goes away by itself.
+void BagWriter::remove_open() {
+  if (!open_.staged.empty()) ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
+}
+
+void BagWriter::remove_staged(const Staged& staged) {
+  if (!staged.name.empty()) ::unlinkat(tree_->root(), staged.name.c_str(), 0);
 }
 
 void BagWriter::complete(BagPart& part) {
@@ -182,13 +204,12 @@ void BagWriter::complete(BagPart& part) {
   }
   const timespec times[2] = {to_timespec(part.accessed), to_timespec(part.modified)};
   ::futimens(open_.file->get(), times);
-  open_.file.reset();
   queue_up(std::move(part));
 }
 
 // The file that is being written cannot be; the target may be able to take others.
 void BagWriter::give_up(int error) {
-  ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
+  remove_open();
   open_.file.reset();
   if (is_fatal(error)) throw TargetFailed{error};
   ++outcome_.failed_files;
@@ -200,7 +221,13 @@ void BagWriter::queue_up(BagPart part) {
   const bool link = part.then == BagPart::Then::link;
   pending_bytes_ += link ? 0 : part.listed.bytes;
   part.bytes.reset();
-  pending_.push_back({link ? std::string() : open_.staged, std::move(part)});
+  Staged& staged = pending_.emplace_back();
+  staged.part = std::move(part);
+  if (!link) {
+    staged.name = open_.staged;
+    if (unnamed_) staged.file = std::move(open_.file);
+    open_.file.reset();
+  }
   if (pending_.size() >= kFilesPerFlush || pending_bytes_ >= kBytesPerFlush) begin_flush();
 }
 
@@ -247,11 +274,23 @@ void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
     }
     return;
   }
-  if (read_back_ && hash_of(tree_->open_to_read(staged.name), buffer, true) != listed.sha256) {
-    ::unlinkat(tree_->root(), staged.name.c_str(), 0);
+  const auto reads_back = [&] {
+    if (!staged.file) {
+      return hash_of(tree_->open_to_read(staged.name), buffer, true) == listed.sha256;
+    }
+    ::lseek(staged.file->get(), 0, SEEK_SET);
+    return hash_of(*staged.file, buffer, true) == listed.sha256;
+  };
+  if (read_back_ && !reads_back()) {
+    remove_staged(staged);
     return fail_file("reads back from the target other than it was written; it was removed.");
   }
-  tree_->move(staged.name, listed.path);
+  if (staged.file) {
+    tree_->place(*staged.file, listed.path);
+    staged.file.reset();
+  } else {
+    tree_->move(staged.name, listed.path);
+  }
 }
 
 // Where the target has no links.
@@ -305,7 +344,7 @@ void BagWriter::append_lists() {
 void BagWriter::discard_unflushed() {
   for (std::vector<Staged>* files : {&batch_, &pending_}) {
     for (const Staged& staged : *files) {
-      if (!staged.name.empty()) ::unlinkat(tree_->root(), staged.name.c_str(), 0);
+      remove_staged(staged);
       if (staged.placed) tree_->remove(staged.part.listed.path);
     }
     files->clear();

@@ -57,8 +57,9 @@ struct FileSum {
   }
 };
 
-// Files are written into a folder of their own (`.partial`), and moved to their places, and into
-// the lists, once the medium has them: the lists tell of just what is there, whenever it ends.
+// Files are written without a name (or, where the target has no such files, in a folder of their
+// own, `.partial`) and put in their places, and into the lists, once the medium has them: the lists
+// tell of just what is there, whenever it ends.
 class BagWriter {
  public:
   struct Outcome {
@@ -97,10 +98,13 @@ class BagWriter {
   void begin_flush();
   void end_flush();
   struct Staged {
-    std::string name;  // below the bag; empty for a link
+    std::string name;  // below the bag; empty for a link, and for a file without a name yet
     BagPart part;      // without its bytes
+    std::optional<Descriptor> file;  // without a name yet
     bool placed = false, failed = false;
   };
+  void remove_open();
+  void remove_staged(const Staged& staged);
   void put_in_place(Staged& staged, std::vector<std::byte>& buffer);
   bool copy(const std::string& from, const std::string& to, std::vector<std::byte>& buffer);
   void append_lists();
@@ -130,6 +134,7 @@ class BagWriter {
     std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;
+  bool unnamed_ = false;  // the target holds files without names
   uint64_t next_staged_ = 0;
   std::optional<TargetTree> tree_;  // tells of each failure since it was opened
   std::optional<TagFile> manifest_, exported_;

@@ -67,6 +67,22 @@ Descriptor TargetTree::create(const std::string& path) {
                              O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
 }
 
+Descriptor TargetTree::create_unnamed() {
+  return Descriptor(::openat(root_.get(), ".", O_TMPFILE | O_RDWR | O_CLOEXEC, 0666));
+}
+
+void TargetTree::place(const Descriptor& file, const std::string& path) {
+  const Descriptor& parent = folder(parent_of(path), Missing::make);
+  const std::string name = name_of(path);
+  const std::string by_number = "/proc/self/fd/" + std::to_string(file.get());
+  const auto link = [&] {
+    return ::linkat(AT_FDCWD, by_number.c_str(), parent.get(), name.c_str(), AT_SYMLINK_FOLLOW);
+  };
+  if (link() == 0) return;
+  if (errno == EEXIST) ::unlinkat(parent.get(), name.c_str(), 0);
+  if (link() != 0) throw TargetFailed{errno};
+}
+
 Descriptor TargetTree::open_to_read(const std::string& path) {
   const Descriptor& parent = folder(parent_of(path), Missing::fail);
   if (!parent.ok()) return Descriptor(-1);

@@ -24,6 +24,10 @@ class TargetTree {
   void make_folder(std::string_view path);
   // A new file for writing; what is there under its name must not be. errno if that failed.
   Descriptor create(const std::string& path);
+  // A new file without a name, which goes away unless it is given one; not ok() where the target
+  // has no such files. With place() it gets its name, over whatever file or link has that.
+  Descriptor create_unnamed();
+  void place(const Descriptor& file, const std::string& path);
   Descriptor open_to_read(const std::string& path);  // a regular file; not ok() if there is none
   void remove(const std::string& path);              // a file or link, if there is one
   // Moves a file, over whatever file or link is at `to`; makes the folders above.

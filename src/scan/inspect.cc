@@ -105,28 +105,54 @@ std::string meaning_of(const SpaceSample& sample) {
   return {};
 }
 
-std::string name_of_other_system(const std::string& path, const ByteRange& where) {
+namespace {
+
+using Probe = std::unique_ptr<blkid_struct_probe, decltype(&blkid_free_probe)>;
+
+std::string value_of(const Probe& probe, const char* name) {
+  const char* value = nullptr;
+  const bool found = blkid_do_safeprobe(probe.get()) == 0 &&
+                     blkid_probe_lookup_value(probe.get(), name, &value, nullptr) == 0;
+  return found ? value : "";
+}
+
+// Opens a part of a file or device (all of it, if its length is 0), and asks `ask` about it.
+template <typename Ask>
+std::string probed(const std::string& path, const ByteRange& where, Ask ask) {
   const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (descriptor < 0) return {};
-  std::string name;
-  const std::unique_ptr<blkid_struct_probe, decltype(&blkid_free_probe)> probe(blkid_new_probe(),
-                                                                               blkid_free_probe);
+  std::string found;
+  const Probe probe(blkid_new_probe(), blkid_free_probe);
   if (probe &&
       blkid_probe_set_device(probe.get(), descriptor, static_cast<blkid_loff_t>(where.offset),
                              static_cast<blkid_loff_t>(where.length)) == 0) {
-    blkid_probe_enable_superblocks(probe.get(), 1);
-    blkid_probe_set_superblocks_flags(probe.get(), BLKID_SUBLKS_TYPE);
-    const char* type = nullptr;
-    if (blkid_do_safeprobe(probe.get()) == 0 &&
-        blkid_probe_lookup_value(probe.get(), "TYPE", &type, nullptr) == 0) {
-      name = type;
-      // Those we read ourselves.
-      constexpr std::array<std::string_view, 4> kOurs = {"vfat", "exfat", "ntfs", "hfsplus"};
-      if (std::ranges::find(kOurs, name) != kOurs.end()) name.clear();
-    }
+    found = ask(probe);
   }
   ::close(descriptor);
-  return name;
+  return found;
+}
+
+}  // namespace
+
+std::string name_of_other_system(const std::string& path, const ByteRange& where) {
+  const std::string name = probed(path, where, [](const Probe& probe) {
+    blkid_probe_enable_superblocks(probe.get(), 1);
+    blkid_probe_set_superblocks_flags(probe.get(), BLKID_SUBLKS_TYPE);
+    return value_of(probe, "TYPE");
+  });
+  // Those we read ourselves.
+  constexpr std::array<std::string_view, 4> kOurs = {"vfat", "exfat", "ntfs", "hfsplus"};
+  return std::ranges::find(kOurs, name) == kOurs.end() ? name : std::string();
+}
+
+std::string name_of_other_map(const std::string& path) {
+  const std::string name = probed(path, {}, [](const Probe& probe) {
+    blkid_probe_enable_superblocks(probe.get(), 0);
+    blkid_probe_enable_partitions(probe.get(), 1);
+    return value_of(probe, "PTTYPE");
+  });
+  constexpr std::array<std::string_view, 3> kOurs = {"dos", "gpt", "mac"};
+  return std::ranges::find(kOurs, name) == kOurs.end() ? name : std::string();
 }
 
 }  // namespace undershelf

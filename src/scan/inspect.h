@@ -30,4 +30,8 @@ std::string meaning_of(const SpaceSample& sample);
 // it knows nothing. Only names are taken from it.
 std::string name_of_other_system(const std::string& path, const ByteRange& where);
 
+// What libblkid takes the partition map of a file or device for, if that is one that is not read
+// here ("sun", "bsd"); empty otherwise.
+std::string name_of_other_map(const std::string& path);
+
 }  // namespace undershelf

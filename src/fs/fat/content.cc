@@ -24,22 +24,26 @@ bool is_long(const DirectoryEntry& entry) {
   return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
 }
 
+bool has_alias(const DirectoryEntry& entry) {
+  return std::ranges::find(entry.DIR_Name, u8{'~'}) != std::end(entry.DIR_Name);
+}
+
 // Whether a cluster's first entry must have more of its name before it: a slot that is not the
 // topmost, or an alias without slots.
 bool begins_within_name(const DirectoryEntry& first) {
-  if (first.DIR_Name[0] == kDeleted) return false;  // it lost what tells
-  if (is_long(first)) return (first.DIR_Name[0] & kLastLongEntry) == 0;
-  return std::ranges::find(first.DIR_Name, u8{'~'}) != std::end(first.DIR_Name);
+  if (!is_long(first)) return has_alias(first);
+  // A deleted slot lost what tells.
+  return first.DIR_Name[0] != kDeleted && (first.DIR_Name[0] & kLastLongEntry) == 0;
 }
 
 }  // namespace
 
 bool ends_within_name(std::span<const DirectoryEntry> entries) { return is_long(entries.back()); }
 
-bool is_in_step(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
+Step step_between(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
   constexpr size_t kMostSlots = 20;
   const auto short_at = std::ranges::find_if_not(after, is_long);
-  if (short_at == after.end() || short_at->DIR_Name[0] == 0) return false;
+  if (short_at == after.end() || short_at->DIR_Name[0] == 0) return Step::none;
   const auto behind = static_cast<size_t>(short_at - after.begin());
   const auto tail = before.last(std::min(kMostSlots, before.size()));
   std::vector<DirectoryEntry> joined(tail.begin(), tail.end());
@@ -50,8 +54,10 @@ bool is_in_step(std::span<const DirectoryEntry> before, std::span<const Director
   const bool marked = short_at->DIR_Name[0] == kDeleted;
   const auto name = long_name(joined, kept + behind, marked, &broken);
   // Pending slots must be used up; a name that starts in `after` needs none from `before`.
-  if (pending) return name && name->slots > behind;
-  return (!name || name->slots <= behind) && !begins_within_name(after.front());
+  if (pending) return name && name->slots > behind ? Step::proven : Step::none;
+  if ((name && name->slots > behind) || begins_within_name(after.front())) return Step::none;
+  // A deleted name that fills its slots to the last unit, at the very start, was probably cut.
+  return behind > 0 && marked && name && !name->ended ? Step::doubtful : Step::fits;
 }
 
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,

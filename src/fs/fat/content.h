@@ -23,9 +23,11 @@ struct Content {
   ReadResult append(const Source& volume, const ByteRange& range);
 };
 
-// Whether `after` can be the cluster that follows `before` in a folder: if the slots of a long name
-// are cut by the end of `before`, `after` must complete them.
-bool is_in_step(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after);
+// Whether `after` can be the cluster that follows `before` in a folder. `proven`: the slots of a
+// long name are cut by the end of `before`, and `after` completes them; `doubtful`: it seems to
+// begin within a name of which `before` has nothing.
+enum class Step : uint8_t { none, doubtful, fits, proven };
+Step step_between(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after);
 
 // Whether the last entry is a slot of a long name, which the next cluster must complete.
 bool ends_within_name(std::span<const DirectoryEntry> entries);

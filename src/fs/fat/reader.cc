@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <deque>
+#include <map>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -17,6 +18,8 @@ namespace {
 // How much may be read in search of the later clusters of deleted folders: per folder, and in all.
 constexpr uint64_t kSearchPerFolder = 16 << 20;
 constexpr uint64_t kSearchInAll = 512 << 20;
+// Clusters looked at behind one that fits, for one that is proven.
+constexpr uint32_t kLookedAtBehind = 4096;
 constexpr size_t kMostDepth = 1024;  // of folders that nothing names
 
 // A folder that is still to be read.
@@ -321,33 +324,69 @@ class Reader : public VolumeReader {
     }
   }
 
+  // What the folders that a cluster lists say of the folder it belongs to, in their `..`.
+  Step told_by_children(const Content& content, uint32_t folder) {
+    constexpr int kMostAsked = 8;
+    const uint32_t own = folder == geometry_.root_cluster ? 0 : folder;
+    int asked = 0;
+    for (const DirectoryEntry& entry : content.entries) {
+      const bool child = (entry.DIR_Attr & (kAttrDirectory | kAttrVolumeId)) == kAttrDirectory;
+      const uint32_t cluster = first_cluster(entry, geometry_);
+      if (!child || entry.DIR_Name[0] == 0 || !geometry_.is_cluster(cluster)) continue;
+      if (++asked > kMostAsked) break;
+      const Content start = load_start(cluster);
+      if (!begins_folder(start.entries, cluster, geometry_)) continue;
+      const uint32_t parent = first_cluster(start.entries[1], geometry_);
+      const bool same = parent == own || (own == 0 && parent == geometry_.root_cluster);
+      return same ? Step::proven : Step::none;
+    }
+    return Step::fits;
+  }
+
+  // The cluster that goes on a folder: the first one of which something proves it, or else the
+  // first that fits, after `last` and before the budget is spent.
   std::optional<uint32_t> find_continuation(const Content& content, uint32_t last) {
+    const uint32_t folder = cluster_at(content.parts.front().offset);
     uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
-    const auto continues = [&](uint32_t c) {
+    std::map<Step, uint32_t> first;  // that was met of each kind
+    uint32_t since_first = 0;        // clusters looked at since something fitted
+    // True if nothing better can come.
+    const auto look_at = [&](uint32_t c) {
       const bool in_use = !found_.former && table_.use(c) == Table::Use::used;
+      if (!first.empty() && ++since_first > kLookedAtBehind) return true;
       if (seen_.contains(c) || in_use || budget < geometry_.cluster_size) return false;
       budget -= geometry_.cluster_size;
       searched_ += geometry_.cluster_size;
       const Content next = load({{geometry_.offset_of(c), geometry_.cluster_size}});
-      return looks_like_continuation(next.entries, geometry_) &&
-             is_in_step(content.entries, next.entries);
+      if (!looks_like_continuation(next.entries, geometry_)) return false;
+      Step step = step_between(content.entries, next.entries);
+      const Step told = step == Step::none ? step : told_by_children(next, folder);
+      if (told == Step::none) return false;
+      if (told == Step::proven) step = told;
+      first.try_emplace(step, c);
+      return step == Step::proven;
+    };
+    const auto best = [&]() -> std::optional<uint32_t> {
+      if (first.empty()) return std::nullopt;
+      return std::prev(first.end())->second;
     };
     if (!found_.swept) {
       for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size;
            ++c) {
-        if (continues(c)) return c;
+        if (look_at(c)) break;
       }
-      return std::nullopt;
+      return best();
     }
-    // A sweep knows them all. One before the last comes in question only where a cut name proves
-    // it.
+    // A sweep knows them all. One before the last comes in question only where something proves it.
     const auto behind = std::ranges::upper_bound(found_.insides, last);
-    const auto later = std::find_if(behind, found_.insides.end(), continues);
-    if (later != found_.insides.end()) return *later;
-    if (!ends_within_name(content.entries)) return std::nullopt;
-    const auto earlier = std::find_if(found_.insides.begin(), behind, continues);
-    if (earlier != behind) return *earlier;
-    return std::nullopt;
+    if (std::find_if(behind, found_.insides.end(), look_at) != found_.insides.end() ||
+        !ends_within_name(content.entries)) {
+      return best();
+    }
+    first.erase(Step::doubtful);
+    since_first = 0;
+    std::find_if(found_.insides.begin(), behind, look_at);
+    return best();
   }
 
   // A folder that a sweep found, and no other folder names: its own name is lost, unless the folder
