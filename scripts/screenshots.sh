@@ -38,7 +38,7 @@ undershelf survey fat32-logger.img --format jsonl'
 shot scan 'undershelf scan fat16-logger.img --shelf fat16-logger.shelf
 undershelf volumes fat16-logger.shelf'
 shot list "undershelf list fat16-logger.shelf --state deleted --kind file
-undershelf list fat16-logger.shelf --type picture --rating likely --count"
+undershelf list fat16-logger.shelf --type picture --rating likely+ --count"
 shot tree 'undershelf tree fat16-logger.shelf --state deleted'
 shot show 'undershelf show fat16-logger.shelf 31'
 shot peek 'undershelf peek fat16-logger.shelf 31 --bytes 400
@@ -46,7 +46,8 @@ undershelf peek fat16-logger.shelf 9 --bytes 160'
 shot export "undershelf export fat16-logger.shelf --to recovered --state deleted --even-gone
 cd recovered
 sha256sum -c manifest-sha256.txt | tail -4
-tail -2 exported.jsonl | cut -c1-400"
+cat bag-info.txt
+grep overwritten exported.jsonl"
 shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
 undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
 undershelf show ntfs-office.shelf 102 | head -14

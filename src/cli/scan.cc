@@ -251,6 +251,13 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
       former > 0 ? fmt::format(", {} of former volumes", counted(former, "file")) : "";
   say(fmt::format("{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"), live,
                   deleted, of_former));
+  Selection trashed;
+  trashed.trashed = true;
+  trashed.states = {"live"};
+  if (const uint64_t files = total_rows(shelf, trashed).files; files > 0) {
+    say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", files,
+                    files == 1 ? "lies" : "lie"));
+  }
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");
   if (result.damage > 0) {

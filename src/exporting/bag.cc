@@ -249,8 +249,8 @@ class Exporter {
     result_.with_gaps = outcome.with_gaps;
     result_.full.files += kept_full_.files;
     result_.full.bytes += kept_full_.bytes;
-    result_.with_gaps.files += kept_.files - kept_full_.files;
-    result_.with_gaps.bytes += kept_.bytes - kept_full_.bytes;
+    result_.with_gaps.files += kept_gaps_.files;
+    result_.with_gaps.bytes += kept_gaps_.bytes;
     result_.kept = kept_.files;
     // What is in no other sum failed, or was not reached.
     const auto rest = [&](uint64_t FileSum::*of) {
@@ -285,7 +285,7 @@ class Exporter {
   // What an earlier run wrote, and lists already.
   void keep(const ListedFile& earlier, const Row& row) {
     kept_.add(earlier.bytes);
-    if (!earlier.has_gaps) kept_full_.add(earlier.bytes);
+    (earlier.has_gaps ? kept_gaps_ : kept_full_).add(row.size.value_or(0));
     done_ += row.size.value_or(0);
     if (linked_.contains(row.id)) {
       written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
@@ -411,7 +411,7 @@ class Exporter {
   // `ahead`: bytes of the file in front of the stream, from whose start the losses count.
   ListedFile describe(const Row& row, const std::string& path, uint64_t size,
                       const std::string& sha256, uint64_t ahead, const Losses& losses) {
-    ListedFile listed{path, sha256, {}, size, !losses.empty() || !row.size};
+    ListedFile listed{path, sha256, {}, size, row.size.value_or(0), !losses.empty() || !row.size};
     std::string missing = "[";
     if (!row.size) {
       missing += R"({"offset":0,"length":null,"why":"unknown: nothing tells the file's size"})";
@@ -455,7 +455,8 @@ class Exporter {
   std::chrono::steady_clock::time_point shown_;
   bool resuming_ = false;
   EarlierBag earlier_;
-  FileSum kept_, kept_full_;  // of an earlier run; of these, those with every byte
+  FileSum kept_;                   // of an earlier run: files and bytes as written
+  FileSum kept_full_, kept_gaps_;  // of these: content
   std::vector<std::shared_ptr<std::byte[]>> rooms_;  // kChunk bytes each
   std::shared_ptr<std::byte[]> room_;                // one of them
   size_t room_used_ = 0;                             // bytes of it

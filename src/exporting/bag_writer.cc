@@ -326,7 +326,8 @@ void BagWriter::append_lists() {
     if (staged.failed) continue;
     manifest += fmt::format("{}  {}\n", listed.sha256, listed.path);
     exported += listed.record;
-    (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.bytes);
+    (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.content);
+    counted.payload.add(listed.bytes);
   }
   const uint64_t before = manifest_->length();
   manifest_->append(manifest);
@@ -354,8 +355,8 @@ void BagWriter::discard_unflushed() {
 void BagWriter::finish_lists(const std::string& info, FileSum payload) {
   if (!manifest_ || !exported_) return;
   ::unlinkat(tree_->root(), kStagingFolder, AT_REMOVEDIR);
-  payload.files += outcome_.full.files + outcome_.with_gaps.files;
-  payload.bytes += outcome_.full.bytes + outcome_.with_gaps.bytes;
+  payload.files += outcome_.payload.files;
+  payload.bytes += outcome_.payload.bytes;
   replace_file(tree_->root(), "bag-info.txt",
                fmt::format("{}Payload-Oxum: {}.{}\n", info, payload.bytes, payload.files));
   std::string tags = manifest_->close() + exported_->close();

@@ -24,8 +24,9 @@ namespace undershelf {
 struct ListedFile {
   std::string path;  // relative to the bag
   std::string sha256;
-  std::string record;  // line of exported.jsonl
-  uint64_t bytes = 0;
+  std::string record;     // line of exported.jsonl
+  uint64_t bytes = 0;     // of the file
+  uint64_t content = 0;   // of these, the selected content: AppleDouble files have a head besides
   bool has_gaps = false;  // some of its bytes are missing
 };
 
@@ -63,7 +64,8 @@ struct FileSum {
 class BagWriter {
  public:
   struct Outcome {
-    FileSum full, with_gaps;
+    FileSum full, with_gaps;  // bytes: of content
+    FileSum payload;          // all of it, as written
     uint64_t failed_files = 0;
     std::vector<std::string> failed;  // one sentence each
     bool lists_complete = false;

@@ -26,8 +26,9 @@ std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& lin
     return found != record.end() && found->is_string() ? found->get<std::string>() : std::string();
   };
   BagKey key{record.value("id", int64_t{0}), text("stream"), text("written")};
-  ListedFile listed{key.path, text("sha256"), line + "\n", record.value("bytes", uint64_t{0}),
-                    record.contains("missing") && !record["missing"].empty()};
+  ListedFile listed{key.path,    text("sha256"),
+                    line + "\n", record.value("bytes", uint64_t{0}),
+                    0,           record.contains("missing") && !record["missing"].empty()};
   const bool climbs = ("/" + key.path + "/").find("/../") != std::string::npos;
   if (!key.path.starts_with("data/") || climbs || listed.sha256.size() != 64) return std::nullopt;
   return std::pair{std::move(key), std::move(listed)};

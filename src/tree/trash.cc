@@ -302,9 +302,28 @@ class TrashReader {
 
 }  // namespace
 
+namespace {
+
+// All that lies in trash folders, whether their records tell of it or not.
+void mark_trashed(SQLite::Database& db) {
+  db.exec(R"sql(
+    UPDATE entries SET trashed=0 WHERE trashed=1;
+    UPDATE entries SET trashed=1 WHERE id IN (
+      WITH RECURSIVE below(id) AS (
+        SELECT c.id FROM entries t JOIN entries c ON c.parent=t.id
+        WHERE t.kind='folder' AND t.merged_into IS NULL AND
+          (lower(t.name) IN ('$recycle.bin','recycler','recycled','.trash','.trashes') OR
+           lower(t.name) LIKE '.trash-%')
+        UNION SELECT c.id FROM entries c JOIN below ON c.parent=below.id)
+      SELECT id FROM below))sql");
+}
+
+}  // namespace
+
 void read_trash(Shelf& shelf, const SourcePtr& source, const Zone& zone) {
   SQLite::Transaction transaction(shelf.db());
   TrashReader(shelf, source, zone).run();
+  mark_trashed(shelf.db());
   transaction.commit();
 }
 

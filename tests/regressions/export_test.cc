@@ -181,6 +181,23 @@ TEST_F(Exports, HardLinksAreRowsOfTheirOwnAndWrittenOnce) {
   EXPECT_EQ(faults_of_bag(folder_.path("bag")), "");
 }
 
+// Files in a recycle bin are living, and were shown by no command as what they are.
+TEST_F(Exports, WhatLiesInTrashFoldersIsToldApart) {
+  open("ntfs-office");
+  const std::vector<Json> trashed = list({"--trashed", "--kind", "file"});
+  ASSERT_GT(trashed.size(), 3U);
+  for (const Json& row : trashed) {
+    EXPECT_TRUE(row["path"].get<std::string>().starts_with("$RECYCLE.BIN/")) << row;
+    EXPECT_EQ(row["trashed"], true);
+  }
+  const Outcome again = undershelf({"scan", image_, "--shelf", shelf_, "--replace"});
+  EXPECT_NE(again.err.find("in trash folders"), std::string::npos) << again.err;
+  // Names from before, and in the trash's memory, are found by filters.
+  EXPECT_EQ(list({"--name", "Binned report.txt"}).size(), 1U);
+  EXPECT_EQ(list({"--path", "/Reports/2025/Binned report.txt"}).size(), 1U);
+  EXPECT_GE(list({"--path", "Reports/"}).size(), 20U) << "paths as they are printed";
+}
+
 // A selection without files made an empty bag, with exit code 0 and a hint that failed.
 TEST_F(Exports, NothingSelectedIsSaidAndNothingMade) {
   open("fat16-logger");
