@@ -145,6 +145,7 @@ std::string path_pattern(const std::string& written) {
 // A query over the shelf, with its functions registered while it lives. At most one at a time.
 class Query {
  public:
+  // `selection` must outlive it.
   Query(const Shelf& shelf, const Selection& selection)
       : db_(shelf.db()),
         selection_(selection),
@@ -411,7 +412,8 @@ Totals total_rows(const Shelf& shelf, const Selection& selection) {
 }
 
 std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
-  const Query query(shelf, {});
+  const Selection everything;
+  const Query query(shelf, everything);
   SQLite::Statement row(
       shelf.db(),
       fmt::format("SELECT volume, sum(state='live'), sum(state='deleted'), sum(state='former') "
