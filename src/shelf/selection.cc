@@ -207,7 +207,8 @@ class Query {
   std::string where(const Half& half) const {
     std::string sql;
     const auto require = [&](const std::string& test) { sql += " AND " + test; };
-    if (!selection_.system) require("e.system=0");
+    // NTFS has a record for the root, which is a folder in itself.
+    require(selection_.system ? "e.name<>'.'" : "e.system=0");
     if (!selection_.secondary) require("s.name IS NULL");
     if (!names_.empty()) require(by_name(half));
     if (!endings_.empty()) require("e.kind='file' AND ending_matches({n}.name)");

@@ -122,6 +122,16 @@ TEST_F(NtfsSlack, AllNamesThatStayedBehindInAFoldersRecordAreRead) {
       << "both, told apart by when they were made";
 }
 
+// The root of an NTFS volume was listed as a folder in itself.
+TEST(NtfsRoot, IsNoFolderInItself) {
+  const TempFolder dir;
+  write_file(dir.path("i"), sample("ntfs-4k-sectors"));
+  ASSERT_EQ(undershelf({"scan", dir.path("i"), "--shelf", dir.path("s")}).code, 0);
+  const auto rows = undershelf({"list", dir.path("s"), "--system", "--format", "jsonl"}).lines();
+  EXPECT_GT(rows.size(), 20U);
+  for (const Json& row : rows) EXPECT_NE(row["path"], ".") << row;
+}
+
 // A deleted link whose content lives was in no list; the private folder showed as four U+FFFD.
 TEST(HfsPlusLinks, NoNameIsShownTwiceAndThePrivateFolderHasOne) {
   const TempFolder dir;
