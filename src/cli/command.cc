@@ -185,11 +185,14 @@ const std::atomic<bool>& StopOnInterrupt::flag() const { return stop_flag; }
 std::string shell_quoted(const std::string& text) {
   constexpr std::string_view kPlain =
       "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,+@%";
-  if (text.starts_with('-')) return shell_quoted("./" + text);  // or it is taken for an option
   if (!text.empty() && text.find_first_not_of(kPlain) == std::string::npos) return text;
   std::string out = "'";
   for (const char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
   return out + "'";
+}
+
+std::string quoted_path(const std::string& path) {
+  return shell_quoted(path.starts_with('-') ? "./" + path : path);
 }
 
 }  // namespace undershelf::cli

@@ -74,6 +74,8 @@ class StopOnInterrupt {
 
 // The argument as it must be written in a shell.
 std::string shell_quoted(const std::string& text);
+// Likewise of a path: one that begins with a dash would be taken for an option.
+std::string quoted_path(const std::string& path);
 
 int run_survey(const Command& self, const std::vector<std::string>& arguments);
 int run_scan(const Command& self, const std::vector<std::string>& arguments);

@@ -160,11 +160,11 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   }
   if (result.stopped) {
     warn("Stopped. What was done is kept and listed.");
-    next_step(fmt::format("undershelf export {} --to {} --resume{}", shell_quoted(path),
-                          shell_quoted(to.directory), selection_again(line)));
+    next_step(fmt::format("undershelf export {} --to {} --resume{}", quoted_path(path),
+                          quoted_path(to.directory), selection_again(line)));
     return kIncomplete;
   }
-  next_step(fmt::format("cd {} && sha256sum -c manifest-sha256.txt", shell_quoted(to.directory)));
+  next_step(fmt::format("cd {} && sha256sum -c manifest-sha256.txt", quoted_path(to.directory)));
   const bool complete =
       result.failures.empty() && result.failed.files == 0 && result.with_gaps.files == 0;
   return complete ? kDone : kIncomplete;

@@ -98,8 +98,7 @@ int run_list(const Command& self, const std::vector<std::string>& arguments) {
     return kDone;
   }
   tell_left_out(shelf, selection);
-  next_step(
-      fmt::format("undershelf export {} --to DIR{}", shell_quoted(path), filters_again(line)));
+  next_step(fmt::format("undershelf export {} --to DIR{}", quoted_path(path), filters_again(line)));
   return kDone;
 }
 

@@ -159,7 +159,7 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
       "Bytes {} to {} of {}, {}.", from, from + bytes.size(), stream.size(),
       row.rating ? fmt::format("{}, score {}", *row.rating, *row.score) : "not rated yet"));
   if (row.rating != "gone") {
-    next_step(fmt::format("undershelf export {} --to DIR --id {}", shell_quoted(path), row.id));
+    next_step(fmt::format("undershelf export {} --to DIR --id {}", quoted_path(path), row.id));
   }
   return unreadable ? kIncomplete : kDone;
 }

@@ -89,7 +89,7 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
         fmt::format("The shelf {} holds a finished scan of this source. List it with "
                     "`undershelf list {}`, or scan again with --replace (the old one is kept "
                     "beside the new one).",
-                    path, shell_quoted(path)));
+                    path, quoted_path(path)));
   }
   const bool unfinished = !scans.empty() && scans.back().state != "finished";
   say(unfinished ? "Continuing an unfinished scan." : "Adding to what is on the shelf.");
@@ -269,9 +269,8 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
 
 // The call of a deep scan that goes on with this one.
 std::string deep_scan_like(const CommandLine& line) {
-  std::string call =
-      fmt::format("undershelf scan {} --shelf {} --depth deep", shell_quoted(line.text("SOURCE")),
-                  shell_quoted(line.text("shelf")));
+  std::string call = fmt::format("undershelf scan {} --shelf {} --depth deep",
+                                 quoted_path(line.text("SOURCE")), quoted_path(line.text("shelf")));
   for (const char* option : {"offset", "from", "to", "check", "time-zone", "code-page"}) {
     if (line.has(option)) call += fmt::format(" --{} {}", option, shell_quoted(line.text(option)));
   }
@@ -313,10 +312,10 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     say(fmt::format("{} pieces of metadata more than can be kept were met; they are left out.",
                     result.left_out));
   }
-  next_step(depth == Depth::deep ? fmt::format("undershelf volumes {}", shell_quoted(shelf_path))
+  next_step(depth == Depth::deep ? fmt::format("undershelf volumes {}", quoted_path(shelf_path))
             : lost == 0
                 ? again
-                : fmt::format("undershelf list {} --state deleted", shell_quoted(shelf_path)));
+                : fmt::format("undershelf list {} --state deleted", quoted_path(shelf_path)));
   return result.damage > 0 || result.source_is_short || result.left_out > 0 ? kIncomplete : kDone;
 }
 

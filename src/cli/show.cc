@@ -162,9 +162,9 @@ int run_show(const Command& self, const std::vector<std::string>& arguments) {
     return true;
   });
   if (folder) {
-    next_step(fmt::format("undershelf tree {} --id {}", shell_quoted(path), selection.ids[0]));
+    next_step(fmt::format("undershelf tree {} --id {}", quoted_path(path), selection.ids[0]));
   } else if (readable) {
-    next_step(fmt::format("undershelf peek {} {}", shell_quoted(path), selection.ids[0]));
+    next_step(fmt::format("undershelf peek {} {}", quoted_path(path), selection.ids[0]));
   }
   return kDone;
 }

@@ -231,7 +231,7 @@ void conclude(const Surveyed& s) {
     say("No file system that this version reads was recognised. If this is an image of the whole "
         "medium or of one partition, a deep scan finds what is left of volumes without headers.");
   }
-  next_step(fmt::format("undershelf scan {} --shelf FILE{}{}", shell_quoted(s.path),
+  next_step(fmt::format("undershelf scan {} --shelf FILE{}{}", quoted_path(s.path),
                         s.skip > 0 ? fmt::format(" --offset {}", s.skip) : "",
                         s.found.volumes.empty() ? " --depth deep" : ""));
 }

@@ -99,7 +99,7 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
     return kDone;
   }
   tell_left_out(shelf, selection);
-  next_step(fmt::format("undershelf list {}{}", shell_quoted(path), filters_again(line)));
+  next_step(fmt::format("undershelf list {}{}", quoted_path(path), filters_again(line)));
   return kDone;
 }
 

@@ -96,7 +96,7 @@ int run_volumes(const Command& self, const std::vector<std::string>& arguments) 
     say("The shelf holds no volume: none was found.");
     return kDone;
   }
-  next_step(fmt::format("undershelf tree {}", shell_quoted(path)));
+  next_step(fmt::format("undershelf tree {}", quoted_path(path)));
   return kDone;
 }
 

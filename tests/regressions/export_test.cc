@@ -198,6 +198,21 @@ TEST_F(Exports, WhatLiesInTrashFoldersIsToldApart) {
   EXPECT_GE(list({"--path", "Reports/"}).size(), 20U) << "paths as they are printed";
 }
 
+// What is shown to be typed can be typed.
+TEST_F(Exports, CallsThatAreShownWork) {
+  open("fat16-logger");
+  const Outcome listed = undershelf({"list", shelf_, "--sort", "-size", "--state", "deleted"});
+  EXPECT_NE(listed.err.find("--to DIR --state deleted"), std::string::npos) << listed.err;
+  const Outcome demo = undershelf({"demo", "--to", folder_.path("demo")});
+  EXPECT_EQ(demo.code, 0) << demo.err;
+  EXPECT_NE(demo.out.find("$ undershelf list fat16-logger.shelf --state deleted"),
+            std::string::npos);
+  std::filesystem::copy(image_, folder_.path("-dash.img"));
+  const Outcome survey = shell("cd " + quoted(folder_.path()) + " && " +
+                               quoted(UNDERSHELF_PROGRAM) + " survey -- -dash.img");
+  EXPECT_NE(survey.err.find("scan ./-dash.img"), std::string::npos) << survey.err;
+}
+
 // A selection without files made an empty bag, with exit code 0 and a hint that failed.
 TEST_F(Exports, NothingSelectedIsSaidAndNothingMade) {
   open("fat16-logger");
