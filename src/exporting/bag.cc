@@ -153,7 +153,6 @@ class Exporter {
     const bool exists = fs::exists(fs::symlink_status(directory, error));
     const bool is_folder = exists && fs::is_directory(directory, error);
     if (options_.resume && is_folder && fs::exists(directory / "bag-info.txt", error)) {
-      resuming_ = true;
       earlier_.load(options_.directory, identity(), [&](uint64_t bytes) {
         done_ += bytes;
         show_progress();
@@ -268,7 +267,6 @@ class Exporter {
     if (row.is_folder()) {
       const std::string made = "data/" + paths_.folder(wanted);
       folder_times_.emplace_back(made, row.modified);
-      ++result_.folders;
       return make_folder(made, writer);
     }
     const std::string path = "data/" + paths_.file(wanted, row.id);
@@ -287,7 +285,9 @@ class Exporter {
     kept_.add(earlier.bytes);
     (earlier.has_gaps ? kept_gaps_ : kept_full_).add(row.size.value_or(0));
     done_ += row.size.value_or(0);
-    if (linked_.contains(row.id)) {
+    // Which bytes it lacks is not read back: a further name of a file with gaps is written out, so
+    // that the list says what that one lacks.
+    if (linked_.contains(row.id) && !earlier.has_gaps) {
       written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
     }
   }
@@ -453,7 +453,6 @@ class Exporter {
   FileSum wanted_;     // what is to be written; the bytes once for each content
   uint64_t done_ = 0;  // bytes
   std::chrono::steady_clock::time_point shown_;
-  bool resuming_ = false;
   EarlierBag earlier_;
   FileSum kept_;                   // of an earlier run: files and bytes as written
   FileSum kept_full_, kept_gaps_;  // of these: content

@@ -36,14 +36,13 @@ struct ExportOptions {
 // The account of an export: all that was selected is in one of the sums below it.
 struct ExportResult {
   FileSum selected;
-  FileSum full;       // written, with every byte
-  FileSum with_gaps;  // written, with some bytes missing
-  FileSum gone;       // left out, as nothing of their content is left
-  FileSum too_large;  // left out, as the target holds no such files
-  FileSum failed;     // left out: failed, or not reached before the end
-  uint64_t kept = 0;  // of those written: what an earlier export had written, and is right
-  uint64_t folders = 0;
-  uint64_t renamed = 0;               // files whose name had to differ from the true one
+  FileSum full;          // written, with every byte
+  FileSum with_gaps;     // written, with some bytes missing
+  FileSum gone;          // left out, as nothing of their content is left
+  FileSum too_large;     // left out, as the target holds no such files
+  FileSum failed;        // left out: failed, or not reached before the end
+  uint64_t kept = 0;     // of those written: what an earlier export had written, and is right
+  uint64_t renamed = 0;  // files whose name had to differ from the true one
   std::vector<std::string> failures;  // one sentence each
   bool stopped = false;
 };

@@ -140,7 +140,8 @@ bool root_fits(const Source& volume, const Geometry& g) {
     if (!is_long && g.is_cluster(first)) lowest = std::min<uint64_t>(lowest, first);
   }
   if (!g.is_cluster(lowest)) return false;
-  const uint64_t behind = g.root_offset + static_cast<uint64_t>(end - root.begin()) * 32;
+  const uint64_t behind =
+      g.root_offset + static_cast<uint64_t>(end - root.begin()) * sizeof(DirectoryEntry);
   const uint64_t start = g.offset_of(static_cast<uint32_t>(lowest));
   if (start - behind > kSearched) return false;
   std::vector<std::byte> bytes(start + g.sector_size - behind);
