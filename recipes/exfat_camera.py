@@ -88,7 +88,29 @@ def fuse():
                            ["mount.exfat-fuse"]))
 
 
-RECIPES = {"exfat-camera": kernel, "exfat-camera-fuse": fuse}
+def shortened():
+    """exfat-fuse gives a folder's last clusters back once the last files in it are deleted: their
+    entries lie in clusters that belong to nobody."""
+    card = FuseCamera("exfat-shortened", 16 * MIB, ["mkfs.exfat", "-c", "4K", "-L", "TOWER"], 4096,
+                      ["mount.exfat-fuse"])
+    card.mount()
+    card.folder("TOWER")
+    card.folder("MAST")
+    for n in range(1, 151):
+        card.at(f"2026-04-05 {8 + n // 60:02}:{n % 60:02}:00")
+        folder = "TOWER" if n <= 90 or n % 7 == 0 else "MAST"
+        card.write(f"{folder}/Reading {n} of the day{', taken twice' * (n % 4)}.csv",
+                   readings(f"T{n}", "2026-04-05", 500 + 20 * n))
+    card.unmount()
+    card.mount()
+    card.at("2026-04-06 09:00:00")
+    card.delete(*[path for path in card.files
+                  if int(path.split()[1]) > 30 and int(path.split()[1]) != 94])
+    card.unmount()
+    card.finish()
+
+
+RECIPES = {"exfat-camera": kernel, "exfat-camera-fuse": fuse, "exfat-shortened": shortened}
 
 if __name__ == "__main__":
     for wanted in sys.argv[1:] or RECIPES:

@@ -109,11 +109,7 @@ INSTANTIATE_TEST_SUITE_P(
             2,
             "--from below --to"},
         Case{{"scan", "@card.img", "--shelf", "@x", "--check", "full"}, 2, "cannot check whole"},
-        Case{{"export", "@card.shelf"}, 2, "--to DIR"}));
-
-INSTANTIATE_TEST_SUITE_P(
-    SourcesAndShelves, BadInput,
-    testing::Values(
+        Case{{"export", "@card.shelf"}, 2, "--to DIR"},
         Case{{"survey", "@none.img"}, 3, "Cannot open the source .*none.img"},
         Case{{"survey", "@full"}, 3, "is a folder"}, Case{{"survey", "@empty.img"}, 3, "is empty"},
         Case{{"survey", "/dev/null"}, 3, "no image file"},

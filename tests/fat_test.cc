@@ -4,6 +4,7 @@
 #include <cstring>
 #include <random>
 
+#include "fs/fat/continuations.h"
 #include "fs/fat/folder.h"
 #include "fs/fat/table.h"
 #include "support.h"
@@ -222,6 +223,51 @@ TEST(FatTable, ChainsEndAsTheyDo) {
   }
   EXPECT_EQ(chain_of({0, 0, 3, 4, end}, 2, 2).end, End::enough);
   EXPECT_EQ(chain_of({0, 0, 3, 4, end}, 2, 3).end, End::marked);
+}
+
+// An end whose last file was made at `minute`, and which goes on with `slots` of a long name.
+FolderEnd end_at(uint32_t folder, const char* name, unsigned minute,
+                 const std::vector<DirectoryEntry>& slots = {}) {
+  DirectoryEntry last = short_entry(name);
+  last.DIR_CrtDate = 0x5C61;
+  last.DIR_CrtTime = static_cast<uint16_t>(minute << 5);
+  FolderEnd end{folder, folder, {last}};
+  end.tail.insert(end.tail.end(), slots.begin(), slots.end());
+  return end;
+}
+
+Inside inside_at(uint32_t cluster, const char* name, unsigned minute,
+                 const std::vector<DirectoryEntry>& slots = {}) {
+  Inside inside{cluster, slots, {}, std::nullopt};
+  inside.head.push_back(end_at(0, name, minute).tail.front());
+  return inside;
+}
+
+TEST(FatContinuations, CutNamesTellBeforeTimesAndTimesBeforePlaces) {
+  const auto slots =
+      slots_for(u"A name that is cut in two.csv", checksum(short_bytes("ANAMET~1CSV")), false);
+  const std::vector<DirectoryEntry> upper(slots.begin(), slots.begin() + 1);
+  const std::vector<DirectoryEntry> lower(slots.begin() + 1, slots.end());
+  const std::vector<FolderEnd> ends = {end_at(10, "IMG_0016JPG", 30), end_at(20, "IMG_0048JPG", 10),
+                                       end_at(30, "LOG00004CSV", 5, upper)};
+  std::vector<Inside> insides = {inside_at(101, "IMG_0049JPG", 11),
+                                 inside_at(102, "IMG_0017JPG", 31),
+                                 inside_at(103, "ANAMET~1CSV", 50, lower)};
+  using Clusters = std::vector<uint32_t>;
+  auto found = find_continuations(ends, insides);
+  EXPECT_EQ(found[10], Clusters{102});
+  EXPECT_EQ(found[20], Clusters{101});
+  EXPECT_EQ(found[30], Clusters{103});
+  // What the folders in a cluster say of their parent outweighs both; one cluster goes on with the
+  // next.
+  insides[0].parent = 10;
+  insides[1].tail = end_at(0, "IMG_0032JPG", 33).tail;
+  insides.push_back(inside_at(104, "IMG_0033JPG", 34));
+  found = find_continuations(ends, insides);
+  EXPECT_EQ(found[10], Clusters{101});
+  EXPECT_EQ(found[20], (Clusters{102, 104}));
+  // What begins within a name that no end completes goes to none.
+  EXPECT_TRUE(find_continuations({ends[0]}, {insides[2]}).empty());
 }
 
 }  // namespace

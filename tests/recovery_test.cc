@@ -204,7 +204,7 @@ TEST_P(Recovery, FormerNamesAreNotLostFiles) {
   }
   EXPECT_EQ(renamed > 0, std::string(GetParam()) == "fat16-logger" ||
                              std::string(GetParam()) == "ntfs-office" ||
-                             std::string(GetParam()).starts_with("exfat") ||
+                             std::string(GetParam()).starts_with("exfat-camera") ||
                              std::string(GetParam()).ends_with("-journal") ||
                              std::string(GetParam()) == "hfsplus-charts" ||
                              std::string(GetParam()) == "hfsplus-pieces");
@@ -258,8 +258,9 @@ INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
                                          "fat32-large", "fat32-trash", "fat12-floppy",
                                          "fat32-4k-sectors", "fat16-root-only", "ntfs-office",
                                          "ntfs-4k-sectors", "ntfs-64k-clusters", "exfat-camera",
-                                         "exfat-camera-fuse", "hfsplus-charts", "hfsplus-journal",
-                                         "hfsx-journal", "hfsplus-pieces", "hfsplus-iso"),
+                                         "exfat-camera-fuse", "exfat-shortened", "hfsplus-charts",
+                                         "hfsplus-journal", "hfsx-journal", "hfsplus-pieces",
+                                         "hfsplus-iso"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');

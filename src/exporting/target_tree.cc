@@ -74,8 +74,14 @@ Descriptor TargetTree::create_unnamed() {
 void TargetTree::place(const Descriptor& file, const std::string& path) {
   const Descriptor& parent = folder(parent_of(path), Missing::make);
   const std::string name = name_of(path);
-  const std::string by_number = "/proc/self/fd/" + std::to_string(file.get());
+  // Linking a descriptor itself is faster, but older kernels allow it to the superuser only.
   const auto link = [&] {
+    if (links_descriptors_) {
+      if (::linkat(file.get(), "", parent.get(), name.c_str(), AT_EMPTY_PATH) == 0) return 0;
+      if (errno == EEXIST) return -1;
+      links_descriptors_ = false;
+    }
+    const std::string by_number = "/proc/self/fd/" + std::to_string(file.get());
     return ::linkat(AT_FDCWD, by_number.c_str(), parent.get(), name.c_str(), AT_SYMLINK_FOLLOW);
   };
   if (link() == 0) return;

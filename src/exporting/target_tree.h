@@ -45,6 +45,7 @@ class TargetTree {
   Descriptor root_;
   std::string last_path_;  // of the folder that was asked for last
   std::optional<Descriptor> last_;
+  bool links_descriptors_ = true;  // by themselves
 };
 
 }  // namespace undershelf

@@ -120,8 +120,7 @@ bool is_better(const Twin& a, const Twin& b) {
 class Merger {
  public:
   explicit Merger(SQLite::Database& db)
-      : db_(db),
-        load_(db,
+      : load_(db,
               "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
               "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
               "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
@@ -183,7 +182,6 @@ class Merger {
     }
   }
 
-  SQLite::Database& db_;
   SQLite::Statement load_, name_, move_names_, mark_;
 };
 

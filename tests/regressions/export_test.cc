@@ -270,5 +270,26 @@ TEST_F(Exports, AKilledExportLeavesAValidListAndIsGoneOnWith) {
   }
 }
 
+// Gone on with, one more name of a file with gaps was listed as if nothing were missing.
+TEST_F(Exports, EachNameOfAFileWithGapsSaysWhatIsMissing) {
+  open("hfsplus-charts");
+  const std::string id = id_of(one("--name", "Second name of letter 2.txt"));
+  SQLite::Database(shelf_, SQLite::OPEN_READWRITE)
+      .exec("INSERT INTO losses SELECT id, 100, 50, 'overwritten' FROM streams WHERE entry=" + id +
+            "; UPDATE streams SET rating='partial', intact_bytes=size-50 WHERE entry=" + id);
+  ASSERT_LE(export_to("bag", {"--id", id}).code, 1);
+  const std::string lines = read_file(folder_.path("bag/exported.jsonl"));
+  ASSERT_EQ(exported("bag").size(), 2U);
+  // As after a kill between the first name and the second.
+  write_file(folder_.path("bag/exported.jsonl"), lines.substr(0, lines.find('\n') + 1));
+  EXPECT_EQ(export_to("bag", {"--id", id, "--resume"}).code, 1);
+  const std::vector<Json> records = exported("bag");
+  ASSERT_EQ(records.size(), 2U);
+  EXPECT_NE(records[0]["written"], records[1]["written"]);
+  EXPECT_EQ(records[0]["missing"].size(), 1U);
+  EXPECT_EQ(records[0]["missing"], records[1]["missing"]);
+  EXPECT_EQ(faults_of_bag(folder_.path("bag")), "");
+}
+
 }  // namespace
 }  // namespace undershelf::test

@@ -1,6 +1,7 @@
 #include "fs/exfat/folder.h"
 
 #include <algorithm>
+#include <array>
 #include <boost/endian/conversion.hpp>
 #include <cstring>
 
@@ -96,6 +97,12 @@ std::optional<EntrySet> headless_at(std::span<const DirectoryEntry> entries, siz
 }
 
 }  // namespace
+
+bool is_known_type(u8 type) {
+  static constexpr std::array<u8, 11> kTypes = {
+      0x80, kBitmap, kUpcaseTable, kVolumeLabel, kFile, 0xA0, 0xA1, kStream, kName, 0xE0, 0xE1};
+  return std::ranges::find(kTypes, type | kInUse) != kTypes.end();
+}
 
 size_t intact_set(std::span<const DirectoryEntry> entries) {
   if (entries.size() <= kLeastSecondaries || !has_type(entries[0], kFile) ||

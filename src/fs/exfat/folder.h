@@ -50,6 +50,9 @@ struct FolderContent {
 
 constexpr size_t kMostSetEntries = 19;  // section 6.3.1: the file's, and up to 18 more
 
+// Whether the specification has entries of that type, in use or not (section 7).
+bool is_known_type(u8 type);
+
 // The number of entries of the set with which `entries` begins, if one does and its checksum holds
 // once the in-use bits are put back; else 0.
 size_t intact_set(std::span<const DirectoryEntry> entries);

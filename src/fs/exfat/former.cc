@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <climits>
 #include <map>
 
@@ -280,7 +281,7 @@ class Assembler {
                                [&](const Trace& trace) { return trace.offset == root; });
   }
 
-  // Clusters of the grid that begin with sets.
+  // Clusters of the grid that hold sets, and before these nothing but entries.
   std::vector<uint32_t> folders(const Draft& draft) const {
     std::vector<uint32_t> found;
     const uint64_t end = end_of(draft);
@@ -288,9 +289,10 @@ class Assembler {
       if (part.end() <= draft.grid.start || part.offset >= end) continue;
       const uint64_t size = draft.grid.unit_size;
       const uint64_t from = std::max(part.offset, draft.grid.start) - draft.grid.start;
-      for (uint64_t n = (from + size - 1) / size; draft.grid.place_of(n) < part.end(); ++n) {
+      for (uint64_t n = from / size; draft.grid.place_of(n) < part.end(); ++n) {
         const uint64_t place = draft.grid.place_of(n);
-        if (belongs(draft, place) && !is_anothers(draft, place)) {
+        if (leads_to_sets(place, part) && belongs(draft, std::max(place, part.offset)) &&
+            !is_anothers(draft, place)) {
           found.push_back(static_cast<uint32_t>(n + kFirstCluster));
         }
       }
@@ -306,11 +308,31 @@ class Assembler {
     return owner != explained_.end() && !(drafts_[owner->second].grid == draft.grid);
   }
 
+  // Whether the cluster at `place` reads as a folder as far as to the first set that `part` has in
+  // it: it may begin within a set that is cut, or with what is left of some.
+  bool leads_to_sets(uint64_t place, const Trace& part) const {
+    std::array<DirectoryEntry, kSweepStep / sizeof(DirectoryEntry)> entries;
+    for (uint64_t at = place; at < part.offset; at += kSweepStep) {
+      const bool whole =
+          scene_.source->read(at, std::as_writable_bytes(std::span(entries))).ok() &&
+          std::ranges::all_of(entries, [](const auto& e) { return is_known_type(e.EntryType); });
+      if (!whole) return false;
+    }
+    return true;
+  }
+
+  // The first set that begins there or soon behind.
+  FileEntry first_set(uint64_t place) const {
+    std::array<DirectoryEntry, kMostSetEntries> entries{};
+    scene_.source->read(place, std::as_writable_bytes(std::span(entries)));
+    const auto found = std::ranges::find_if(
+        entries, [](const DirectoryEntry& entry) { return (entry.EntryType | kInUse) == kFile; });
+    return std::bit_cast<FileEntry>(found == entries.end() ? entries.front() : *found);
+  }
+
   bool belongs(const Draft& draft, uint64_t place) const {
     if (!draft.before && !draft.since) return true;
-    FileEntry file{};
-    scene_.source->read(place, std::as_writable_bytes(std::span(&file, 1)));
-    const uint32_t created = file.CreateTimestamp.value();
+    const uint32_t created = first_set(place).CreateTimestamp.value();
     return draft.before ? created < *draft.before : created >= *draft.since;
   }
 

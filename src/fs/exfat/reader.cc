@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <boost/endian/conversion.hpp>
 #include <deque>
 #include <unordered_set>
+#include <utility>
 
 #include "fs/bitmap.h"
 #include "fs/chain.h"
@@ -17,6 +19,8 @@
 namespace undershelf::exfat {
 namespace {
 
+constexpr size_t kEntrySize = sizeof(DirectoryEntry);
+
 // A folder's content with the place of each part.
 struct Content {
   std::vector<DirectoryEntry> entries;
@@ -25,7 +29,7 @@ struct Content {
   uint64_t offset_of(size_t slot) const {
     auto part = std::ranges::upper_bound(parts, slot, {}, &std::pair<size_t, uint64_t>::first);
     --part;
-    return part->second + (slot - part->first) * sizeof(DirectoryEntry);
+    return part->second + (slot - part->first) * kEntrySize;
   }
 };
 
@@ -36,6 +40,15 @@ struct Site {
   uint32_t first = 0;
   bool live = false;
 };
+
+// A cluster, and the entries with which it begins.
+struct Head {
+  uint32_t cluster = 0;
+  std::vector<DirectoryEntry> entries;
+};
+
+// How far behind a folder that was cut short a quick scan looks for the rest of it: bytes.
+constexpr uint64_t kQuickReach = 4 << 20;
 
 class Reader : public VolumeReader {
  public:
@@ -61,11 +74,17 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     seen_.clear();
     covered_.clear();
+    ends_.clear();
+    named_.clear();
     chained_.clear();
     flag_is_used_ = false;
     if (!found_.former) push_own_files();
     if (geometry_.root_cluster != 0) read_root();
     read_queued();
+    for (const uint32_t cluster : found_.folders) {
+      note_named(entries_at(cluster, geometry_.cluster_size));
+    }
+    read_tails();
     read_found();
     push_chained();
   }
@@ -80,6 +99,7 @@ class Reader : public VolumeReader {
     mark_covered(root.where);
     const Content content = load(root.where);
     take_sets(content, parse_folder(content.entries, upcase_), root);
+    if (root.live) note_end(root);
   }
 
   // Lost files of several clusters that had a chain. Where drivers set NoFatChain for files that
@@ -105,19 +125,18 @@ class Reader : public VolumeReader {
 
   // Folders that a sweep found. Those that another one names come after it.
   void read_found() {
-    std::unordered_set<uint32_t> named;
-    for (const uint32_t cluster : found_.folders) {
-      const Content content = load({{geometry_.offset_of(cluster), geometry_.cluster_size}});
-      for (const EntrySet& set : parse_folder(content.entries, upcase_).sets) {
-        if (set.folder()) named.insert(set.stream.FirstCluster.value());
-      }
-    }
     for (const bool only_nameless : {true, false}) {
       for (const uint32_t cluster : found_.folders) {
-        if (covered_.contains(cluster) || (only_nameless && named.contains(cluster))) continue;
+        if (covered_.contains(cluster) || (only_nameless && named_.contains(cluster))) continue;
         read_nameless(cluster);
         read_queued();
       }
+    }
+  }
+
+  void note_named(std::span<const DirectoryEntry> entries) {
+    for (const EntrySet& set : parse_folder(entries, upcase_).sets) {
+      if (set.folder()) named_.insert(set.stream.FirstCluster.value());
     }
   }
 
@@ -137,9 +156,9 @@ class Reader : public VolumeReader {
     read_site(std::move(site));
   }
 
-  // The clusters of a folder whose chain is lost, from `first` on, at most `most`: as long as it
-  // goes on to a cluster's end. A set that is cut there is completed by the one cluster with which
-  // its checksum holds; otherwise the folder is taken to go on in the next one.
+  // The clusters of a folder whose chain is lost or was cut short, from `first` on, at most `most`:
+  // as long as it goes on to a cluster's end. A set that is cut there is completed by the one
+  // cluster with which its checksum holds; otherwise the folder is taken to go on in the next one.
   std::vector<Run> follow(uint32_t first, uint64_t most) {
     std::vector<Run> runs{{first, 1}};
     for (uint64_t count = 1; count < most; ++count) {
@@ -159,50 +178,115 @@ class Reader : public VolumeReader {
   }
 
   std::optional<uint32_t> continuation(uint32_t cluster) {
-    const auto entries = load({{geometry_.offset_of(cluster), geometry_.cluster_size}}).entries;
+    const auto entries = entries_at(cluster, geometry_.cluster_size);
     if (entries.back().EntryType == 0) return std::nullopt;
+    if (reads_tails_) note_named(entries);
     const size_t cut = cut_set(entries);
-    const auto is_found = [&](uint32_t c) {
-      return std::ranges::binary_search(found_.folders, c) && !covered_.contains(c);
+    if (cut > 0) return completing(cluster, std::span(entries).last(cut));
+    if (may_continue(cluster + 1) && begins_with_set(head(cluster + 1))) return cluster + 1;
+    return reads_tails_ ? made_next(cluster, entries) : std::nullopt;
+  }
+
+  // The cluster with whose first entries the checksum of a set holds that is cut.
+  std::optional<uint32_t> completing(uint32_t cluster, std::span<const DirectoryEntry> cut) {
+    const auto completes = [&](const Head& candidate) {
+      if ((candidate.entries[0].EntryType & kSecondary) == 0) return false;
+      std::vector<DirectoryEntry> joined(cut.begin(), cut.end());
+      joined.insert(joined.end(), candidate.entries.begin(), candidate.entries.end());
+      return intact_set(joined) > cut.size();
     };
-    if (cut == 0) {
-      const bool next = is_found(cluster + 1) && (head(cluster + 1)[0].EntryType | kInUse) == kFile;
-      return next ? std::optional(cluster + 1) : std::nullopt;
+    if (may_continue(cluster + 1) && completes({cluster + 1, head(cluster + 1)})) {
+      return cluster + 1;
     }
-    const auto completes = [&](uint32_t candidate) {
-      std::vector<DirectoryEntry> joined(entries.end() - static_cast<ptrdiff_t>(cut),
-                                         entries.end());
-      const std::vector<DirectoryEntry> behind = head(candidate);
-      joined.insert(joined.end(), behind.begin(), behind.end());
-      return intact_set(joined) > cut;
-    };
-    if (is_found(cluster + 1) && completes(cluster + 1)) return cluster + 1;
-    if (!heads_) {
-      heads_.emplace();
-      std::ranges::copy_if(found_.folders, std::back_inserter(*heads_), [&](uint32_t c) {
-        return ((head(c)[0].EntryType | kInUse) & kSecondary) != 0;
-      });
+    for (const Head& candidate : heads_behind(cluster)) {
+      if (!covered_.contains(candidate.cluster) && completes(candidate)) return candidate.cluster;
     }
-    const auto found = std::ranges::find_if(
-        *heads_, [&](uint32_t c) { return !covered_.contains(c) && completes(c); });
-    return found == heads_->end() ? std::nullopt : std::optional(*found);
+    return std::nullopt;
+  }
+
+  // Where no set is cut: the cluster that begins with the set that was made next, if one was.
+  std::optional<uint32_t> made_next(uint32_t cluster, std::span<const DirectoryEntry> entries) {
+    const auto last = std::find_if(entries.rbegin(), entries.rend(), [](const DirectoryEntry& e) {
+      return (e.EntryType | kInUse) == kFile;
+    });
+    if (last == entries.rend()) return std::nullopt;
+    std::optional<uint32_t> next;
+    uint64_t soonest = UINT64_MAX;
+    for (const Head& candidate : heads_behind(cluster)) {
+      if (covered_.contains(candidate.cluster) || seen_.contains(candidate.cluster) ||
+          named_.contains(candidate.cluster) || !begins_with_set(candidate.entries)) {
+        continue;
+      }
+      const uint64_t made = moment_of(candidate.entries[0]);
+      if (made < moment_of(*last) || made > soonest) continue;
+      next = made < soonest ? std::optional(candidate.cluster) : std::nullopt;  // of two, neither
+      soonest = made;
+    }
+    return next;
+  }
+
+  // The time of creation of a file's entry, to be compared.
+  static uint64_t moment_of(const DirectoryEntry& entry) {
+    const auto file = std::bit_cast<FileEntry>(entry);
+    return file.CreateTimestamp.value() * 256ULL + file.Create10msIncrement;
+  }
+
+  // The clusters in which a folder may go on beyond `cluster`: those that a sweep found; without
+  // one, those nearby in which nothing is now.
+  const std::vector<Head>& heads_behind(uint32_t cluster) {
+    if (!found_.folders.empty()) {
+      if (heads_.empty()) {
+        for (const uint32_t found : found_.folders) heads_.push_back({found, head(found)});
+      }
+      return heads_;
+    }
+    heads_.clear();
+    const uint64_t end = cluster + std::max<uint64_t>(kQuickReach / geometry_.cluster_size, 2);
+    for (uint32_t c = cluster + 1; c < end; ++c) {
+      if (!may_continue(c)) continue;
+      Head candidate{c, head(c)};
+      if (is_known_type(candidate.entries[0].EntryType)) heads_.push_back(std::move(candidate));
+    }
+    return heads_;
+  }
+
+  // Whether a folder may go on there: where a sweep saw sets or, without one, where nothing is.
+  bool may_continue(uint32_t cluster) {
+    if (!geometry_.is_cluster(cluster) || covered_.contains(cluster)) return false;
+    if (!found_.folders.empty()) return std::ranges::binary_search(found_.folders, cluster);
+    return bitmap_ && next_used({base_ + geometry_.offset_of(cluster), 1}).length == 0;
   }
 
   uint64_t most_folder_clusters() const { return kMostFolderBytes / geometry_.cluster_size + 1; }
 
-  std::vector<DirectoryEntry> head(uint32_t cluster) {
+  static bool begins_with_set(std::span<const DirectoryEntry> entries) {
+    return (entries[0].EntryType | kInUse) == kFile && (entries[1].EntryType | kInUse) == kStream;
+  }
+
+  // What reads as a folder's entries from a cluster's start on; zeros where it cannot be read.
+  std::vector<DirectoryEntry> entries_at(uint32_t cluster, uint64_t bytes) const {
+    std::vector<DirectoryEntry> entries(bytes / kEntrySize);
+    window_->read(geometry_.offset_of(cluster), std::as_writable_bytes(std::span(entries)));
+    return entries;
+  }
+
+  std::vector<DirectoryEntry> head(uint32_t cluster) const {
     const uint64_t size =
-        std::min<uint64_t>(geometry_.cluster_size, (kMostSetEntries - 1) * sizeof(DirectoryEntry));
-    return load({{geometry_.offset_of(cluster), size}}).entries;
+        std::min<uint64_t>(geometry_.cluster_size, (kMostSetEntries - 1) * kEntrySize);
+    return entries_at(cluster, size);
   }
 
   void mark_covered(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        covered_.insert(
-            static_cast<uint32_t>((at - geometry_.heap_offset) / geometry_.cluster_size + 2));
+        covered_.insert(cluster_of(at));
       }
     }
+  }
+
+  // `at` is a byte of the volume in its heap.
+  uint32_t cluster_of(uint64_t at) const {
+    return static_cast<uint32_t>((at - geometry_.heap_offset) / geometry_.cluster_size + 2);
   }
 
   void describe() {
@@ -333,7 +417,7 @@ class Reader : public VolumeReader {
     Content content;
     for (const ByteRange& range : where) {
       const size_t slot = content.entries.size();
-      const size_t count = range.length / sizeof(DirectoryEntry);
+      const size_t count = range.length / kEntrySize;
       content.parts.emplace_back(slot, range.offset);
       content.entries.resize(slot + count);
       const auto bytes = std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
@@ -366,6 +450,34 @@ class Reader : public VolumeReader {
     site.entry.streams.push_back(std::move(stream));
     sink_->add(site.entry);
     take_sets(content, parsed, site);
+    if (site.live) note_end(site);
+  }
+
+  void note_end(const Site& site) {
+    if (!site.where.empty()) ends_.push_back({cluster_of(site.where.back().end() - 1), site});
+  }
+
+  // Some drivers give a folder's last clusters back once its last sets are deleted. They follow on
+  // to what the folder has now, unless another folder has them.
+  void read_tails() {
+    for (const auto& [last, site] : std::exchange(ends_, {})) {
+      reads_tails_ = true;
+      const std::vector<Run> runs = follow(last, most_folder_clusters());
+      reads_tails_ = false;
+      if (runs.size() == 1 && runs.front().count == 1) continue;
+      std::vector<ByteRange> where = ranges(runs);
+      mark_covered(where);
+      // What the folder's own last cluster holds was read; a set that is cut at its end was not.
+      const uint64_t cut = cut_set(entries_at(last, geometry_.cluster_size)) * kEntrySize;
+      where.front().offset += geometry_.cluster_size - cut;
+      where.front().length -= geometry_.cluster_size - cut;
+      std::erase_if(where, [](const ByteRange& range) { return range.length == 0; });
+      Site tail = site;
+      tail.live = false;
+      const Content content = load(where);
+      take_sets(content, parse_folder(content.entries, upcase_), tail);
+      read_queued();
+    }
   }
 
   bool is_used(const Site& site) {
@@ -458,7 +570,7 @@ class Reader : public VolumeReader {
       stream.size_known = false;
       if (entry.state == State::live) {
         damage(
-            {entry.key, sizeof(DirectoryEntry)},
+            {entry.key, kEntrySize},
             fmt::format("The size of the file {} is more than the volume holds.", entry.name.text));
       }
       return stream;
@@ -468,7 +580,7 @@ class Reader : public VolumeReader {
       append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
       entry.evidence.push_back({"first-cluster-invalid", first});
       if (entry.state == State::live) {
-        damage({entry.key, sizeof(DirectoryEntry)},
+        damage({entry.key, kEntrySize},
                fmt::format("The file {} lies where the volume has no clusters.", entry.name.text));
       }
       return stream;
@@ -513,7 +625,7 @@ class Reader : public VolumeReader {
     if (found.clusters == 0) {
       stream.open = true;
       entry.evidence.push_back({"chain-lost", 0});
-      damage({entry.key, sizeof(DirectoryEntry)},
+      damage({entry.key, kEntrySize},
              fmt::format("The FAT has no chain for the file {}.", entry.name.text));
       return;
     }
@@ -521,7 +633,7 @@ class Reader : public VolumeReader {
     add_pieces(stream, ranges(found.runs));
     note_short(stream, entry, found.clusters * geometry_.cluster_size);
     if (found.end != Chain::End::marked && found.clusters < wanted) {
-      damage({entry.key, sizeof(DirectoryEntry)},
+      damage({entry.key, kEntrySize},
              fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
                          to_text(found.end), found.clusters, wanted));
     }
@@ -540,7 +652,7 @@ class Reader : public VolumeReader {
     if (!valid || !seen_.insert(first).second) {
       entry.evidence.push_back({valid ? "folder-read-before" : "first-cluster-invalid", first});
       if (live) {
-        damage({entry.key, sizeof(DirectoryEntry)},
+        damage({entry.key, kEntrySize},
                fmt::format("The folder {} starts {}; it is not entered.", entry.name.text,
                            valid ? "where a folder read before does"
                                  : "at a cluster that the volume has not"));
@@ -584,12 +696,15 @@ class Reader : public VolumeReader {
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
   std::deque<Site> live_, deleted_;
-  std::vector<Entry> chained_;  // see push_chained
-  bool flag_is_used_ = false;   // NoFatChain, for files of several clusters
+  std::vector<std::pair<uint32_t, Site>> ends_;  // last clusters of living folders
+  std::vector<Entry> chained_;                   // see push_chained
+  bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;
-  std::optional<std::vector<uint32_t>> heads_;  // found clusters that begin within a set
-  std::unordered_set<uint32_t> seen_;           // first clusters of folders read, or about to be
-  std::unordered_set<uint32_t> covered_;        // all clusters of folders read
+  std::vector<Head> heads_;               // see heads_behind
+  bool reads_tails_ = false;              // once all that folders name was read
+  std::unordered_set<uint32_t> named_;    // first clusters that sets in found clusters name
+  std::unordered_set<uint32_t> seen_;     // first clusters of folders read, or about to be
+  std::unordered_set<uint32_t> covered_;  // all clusters of folders read
 };
 
 }  // namespace

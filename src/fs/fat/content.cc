@@ -28,17 +28,13 @@ bool has_alias(const DirectoryEntry& entry) {
   return std::ranges::find(entry.DIR_Name, u8{'~'}) != std::end(entry.DIR_Name);
 }
 
-// Whether a cluster's first entry must have more of its name before it: a slot that is not the
-// topmost, or an alias without slots.
+}  // namespace
+
 bool begins_within_name(const DirectoryEntry& first) {
   if (!is_long(first)) return has_alias(first);
   // A deleted slot lost what tells.
   return first.DIR_Name[0] != kDeleted && (first.DIR_Name[0] & kLastLongEntry) == 0;
 }
-
-}  // namespace
-
-bool ends_within_name(std::span<const DirectoryEntry> entries) { return is_long(entries.back()); }
 
 Step step_between(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
   constexpr size_t kMostSlots = 20;

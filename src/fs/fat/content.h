@@ -29,8 +29,9 @@ struct Content {
 enum class Step : uint8_t { none, doubtful, fits, proven };
 Step step_between(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after);
 
-// Whether the last entry is a slot of a long name, which the next cluster must complete.
-bool ends_within_name(std::span<const DirectoryEntry> entries);
+// Whether a cluster's first entry must have more of its name before it: a slot that is not the
+// topmost, or an alias without slots.
+bool begins_within_name(const DirectoryEntry& first);
 
 // Whether a folder begins with these entries whose own first cluster is `cluster`.
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,

@@ -4,22 +4,22 @@
 
 #include <algorithm>
 #include <deque>
-#include <map>
 #include <unordered_map>
 #include <unordered_set>
+#include <utility>
 
 #include "fs/fat/content.h"
+#include "fs/fat/continuations.h"
 #include "fs/fat/streams.h"
 #include "fs/fat/table.h"
 
 namespace undershelf::fat {
 namespace {
 
-// How much may be read in search of the later clusters of deleted folders: per folder, and in all.
+// How much may be read in search of the later clusters of folders without a chain, if no sweep
+// found them: behind each folder, and in all.
 constexpr uint64_t kSearchPerFolder = 16 << 20;
 constexpr uint64_t kSearchInAll = 512 << 20;
-// Clusters looked at behind one that fits, for one that is proven.
-constexpr uint32_t kLookedAtBehind = 4096;
 constexpr size_t kMostDepth = 1024;  // of folders that nothing names
 
 // A folder that is still to be read.
@@ -27,6 +27,14 @@ struct Site {
   Entry entry;  // as pushed once its clusters are known
   uint32_t first = 0;
   uint32_t parent_first = 0;  // 0 for the root, as `..` has it
+};
+
+// A folder that may go on beyond the clusters known of it. It is taken once that is settled.
+struct OpenFolder {
+  Site site;
+  Content content;
+  std::vector<ByteRange> where;  // bytes in the volume
+  bool live = false;
 };
 
 class Reader : public VolumeReader {
@@ -73,12 +81,16 @@ class Reader : public VolumeReader {
     sink_ = &sink;
     seen_.clear();
     keys_.clear();
-    searched_ = 0;
+    open_.clear();
+    later_.clear();
+    is_settled_ = false;
     streams_.begin(
         [this](const ByteRange& where, std::string what) { damage(where, std::move(what)); });
     if (!found_.former) read_root();
     read_queued();
     read_found_root();
+    read_queued();
+    settle_open();
     read_queued();
     for (const uint32_t folder : found_.folders) read_found(folder);
     for (const uint32_t cluster : found_.insides) read_loose(cluster);
@@ -150,12 +162,9 @@ class Reader : public VolumeReader {
       return geometry_.type == Type::fat32 && seen_.contains(cluster_at(part.offset));
     });
     if (where.empty()) return;
-    Content content = load(where);
-    if (geometry_.type == Type::fat32) {
-      mark_seen(where);
-      follow_deleted(content, where, cluster_at(where.back().offset));
-    }
-    take_folder(content, Site{}, false);
+    const bool chained = geometry_.type == Type::fat32;
+    if (chained) mark_seen(where);
+    take_or_hold({Site{}, load(where), where, false}, chained);
   }
 
   uint32_t cluster_at(uint64_t offset) const {
@@ -209,12 +218,10 @@ class Reader : public VolumeReader {
     std::vector<ByteRange> bad;
     Content content = load(where, &bad);
     report_unreadable(bad);
-    if (geometry_.type == Type::fat32) {
-      mark_seen(where);
-      const bool chain_lost = table_.use(geometry_.root_cluster) != Table::Use::used;
-      if (chain_lost && !where.empty()) follow_deleted(content, where, geometry_.root_cluster);
-    }
-    take_folder(content, Site{}, true);
+    const bool chained = geometry_.type == Type::fat32;
+    if (chained) mark_seen(where);
+    const bool chain_lost = chained && table_.use(geometry_.root_cluster) != Table::Use::used;
+    take_or_hold({Site{}, std::move(content), std::move(where), true}, chain_lost);
   }
 
   void mark_seen(const std::vector<ByteRange>& where) {
@@ -238,15 +245,9 @@ class Reader : public VolumeReader {
     std::vector<ByteRange> bad;
     Content content = load(where, &bad);
     report_unreadable(bad);
-    if (chain.clusters == 0) follow_deleted(content, where, site.first);
-    Stream stream;
-    stream.first = base_ + geometry_.offset_of(site.first);
-    stream.placement = Placement::exact;
-    streams_.add_pieces(stream, where);
     mark_seen(where);
-    site.entry.streams.push_back(std::move(stream));
-    sink_->add(site.entry);
-    take_folder(content, site, true);
+    take_or_hold({std::move(site), std::move(content), std::move(where), true},
+                 chain.clusters == 0);
   }
 
   void read_deleted(Site site, bool is_doubtful) {
@@ -257,7 +258,6 @@ class Reader : public VolumeReader {
       sink_->add(site.entry);
       return;
     }
-    stream.first = base_ + geometry_.offset_of(site.first);
     Content content = load({{geometry_.offset_of(site.first), geometry_.cluster_size}});
     const bool readable =
         begins_folder(content.entries, site.first, geometry_) && !seen_.contains(site.first);
@@ -270,20 +270,161 @@ class Reader : public VolumeReader {
         return;
       }
     }
-    if (readable) {
-      seen_.insert(site.first);
-      std::vector<ByteRange> where{{geometry_.offset_of(site.first), geometry_.cluster_size}};
-      if (!follow_left_chain(content, where, site.first)) {
-        follow_deleted(content, where, site.first);
-      }
-      stream.placement = Placement::exact;
-      streams_.add_pieces(stream, where);
-    } else {
+    if (!readable) {
       site.entry.evidence.push_back({"folder-replaced", 0});
+      stream.first = base_ + geometry_.offset_of(site.first);
+      site.entry.streams.push_back(std::move(stream));
+      sink_->add(site.entry);
+      return;
     }
-    site.entry.streams.push_back(std::move(stream));
-    sink_->add(site.entry);
-    if (readable) take_folder(content, site, false);
+    seen_.insert(site.first);
+    std::vector<ByteRange> where{{geometry_.offset_of(site.first), geometry_.cluster_size}};
+    const bool chained = follow_left_chain(content, where, site.first);
+    take_or_hold({std::move(site), std::move(content), std::move(where), false}, !chained);
+  }
+
+  // Takes a folder whose clusters are all known. One whose chain is gone waits for what it goes on
+  // with, if its last cluster is full.
+  void take_or_hold(OpenFolder folder, bool chain_lost) {
+    if (chain_lost && is_full(folder.content.entries)) {
+      if (!is_settled_) {
+        open_.push_back(std::move(folder));
+        return;
+      }
+      go_on(folder);
+    }
+    take(std::move(folder));
+  }
+
+  static bool is_full(const std::vector<DirectoryEntry>& entries) {
+    return !entries.empty() && entries.back().DIR_Name[0] != 0 &&
+           entries.size() * sizeof(DirectoryEntry) < kMostFolderBytes;
+  }
+
+  void take(OpenFolder folder) {
+    Site& site = folder.site;
+    if (site.first != 0) {
+      Stream stream;
+      stream.first = base_ + geometry_.offset_of(site.first);
+      stream.placement = Placement::exact;
+      streams_.add_pieces(stream, folder.where);
+      site.entry.streams.push_back(std::move(stream));
+      sink_->add(site.entry);
+    }
+    take_folder(folder.content, site, folder.live);
+  }
+
+  // Appends the clusters that were found to go on a folder.
+  void go_on(OpenFolder& folder) {
+    const auto later = later_.find(folder.site.first);
+    if (later == later_.end()) return;
+    for (const uint32_t cluster : later->second) {
+      if (!seen_.insert(cluster).second) continue;
+      const ByteRange range{geometry_.offset_of(cluster), geometry_.cluster_size};
+      folder.content.append(*window_, range);
+      folder.where.push_back(range);
+    }
+  }
+
+  // Settles what all open folders go on with, those included that only they lead to; then takes
+  // them.
+  void settle_open() {
+    is_settled_ = true;
+    std::vector<OpenFolder> open = std::exchange(open_, {});
+    std::vector<FolderEnd> ends;
+    std::vector<uint32_t> heads =
+        found_.folders;  // first clusters of folders that are not read yet
+    for (const OpenFolder& folder : open) {
+      ends.push_back({folder.site.first, cluster_at(folder.content.parts.back().offset),
+                      tail_of(folder.content.entries)});
+      list_folders(folder.content.entries, heads);
+    }
+    std::vector<Inside> insides;
+    for (const uint32_t cluster : inside_clusters(ends)) {
+      const Content content = load({{geometry_.offset_of(cluster), geometry_.cluster_size}});
+      if (!looks_like_continuation(content.entries, geometry_)) continue;
+      insides.push_back({cluster, head_of(content.entries), {}, parent_of(content)});
+      if (is_full(content.entries)) insides.back().tail = tail_of(content.entries);
+      list_folders(content.entries, heads);
+    }
+    if (insides.empty()) {
+      ends.clear();
+    } else {
+      add_unread(std::move(heads), ends);
+    }
+    later_ = find_continuations(ends, insides);
+    for (OpenFolder& folder : open) {
+      go_on(folder);
+      take(std::move(folder));
+    }
+  }
+
+  void list_folders(std::span<const DirectoryEntry> entries, std::vector<uint32_t>& first) const {
+    for (const DirectoryEntry& entry : entries) {
+      const bool folder = (entry.DIR_Attr & (kAttrDirectory | kAttrVolumeId)) == kAttrDirectory;
+      const uint32_t cluster = first_cluster(entry, geometry_);
+      if (folder && entry.DIR_Name[0] != 0 && geometry_.is_cluster(cluster)) {
+        first.push_back(cluster);
+      }
+    }
+  }
+
+  // The ends of folders that begin at these clusters, and of those in them.
+  void add_unread(std::vector<uint32_t> heads, std::vector<FolderEnd>& ends) {
+    std::unordered_set<uint32_t> known;
+    while (!heads.empty()) {
+      const uint32_t head = heads.back();
+      heads.pop_back();
+      const bool chained = !found_.former && table_.use(head) == Table::Use::used;
+      if (chained || seen_.contains(head) || !known.insert(head).second) continue;
+      const Content content = load({{geometry_.offset_of(head), geometry_.cluster_size}});
+      if (!begins_folder(content.entries, head, geometry_)) continue;
+      list_folders(std::span(content.entries).subspan(2), heads);
+      if (is_full(content.entries)) ends.push_back({head, head, tail_of(content.entries)});
+    }
+  }
+
+  // Clusters that may hold the inside of a folder: those that a sweep found, or those behind the
+  // ends of folders.
+  std::vector<uint32_t> inside_clusters(const std::vector<FolderEnd>& ends) {
+    const auto may_be = [&](uint32_t c) {
+      return !seen_.contains(c) && (found_.former || table_.use(c) != Table::Use::used);
+    };
+    std::vector<uint32_t> clusters;
+    if (found_.swept) {
+      std::ranges::copy_if(found_.insides, std::back_inserter(clusters), may_be);
+      return clusters;
+    }
+    std::vector<uint32_t> last;
+    for (const FolderEnd& end : ends) last.push_back(end.last);
+    std::ranges::sort(last);
+    uint64_t left = kSearchInAll / geometry_.cluster_size;
+    uint32_t next = 0;
+    for (const uint32_t from : last) {
+      const uint64_t end =
+          from + 1 + std::max<uint64_t>(1, kSearchPerFolder / geometry_.cluster_size);
+      for (next = std::max(next, from + 1); next < end && left > 0 && geometry_.is_cluster(next);
+           ++next) {
+        if (!may_be(next)) continue;
+        clusters.push_back(next);
+        --left;
+      }
+    }
+    return clusters;
+  }
+
+  // The folder that a cluster belongs to, as the folders that it lists have it in their `..`.
+  std::optional<uint32_t> parent_of(const Content& content) {
+    constexpr size_t kMostAsked = 8;
+    std::vector<uint32_t> children;
+    list_folders(content.entries, children);
+    for (const uint32_t child : std::span(children).first(std::min(kMostAsked, children.size()))) {
+      const Content start = load_start(child);
+      if (!begins_folder(start.entries, child, geometry_)) continue;
+      const uint32_t parent = first_cluster(start.entries[1], geometry_);
+      return parent == geometry_.root_cluster ? 0 : parent;
+    }
+    return std::nullopt;
   }
 
   // Appends the later clusters of a former folder, if its chain is left in some table: then each of
@@ -307,86 +448,6 @@ class Reader : public VolumeReader {
       return true;
     }
     return false;
-  }
-
-  // Appends the later clusters of a folder whose chain is gone: the nearest
-  // free clusters behind it that look like the inside of a folder and continue in step.
-  void follow_deleted(Content& content, std::vector<ByteRange>& where, uint32_t last) {
-    while (content.entries.back().DIR_Name[0] != 0 &&
-           content.entries.size() * sizeof(DirectoryEntry) < kMostFolderBytes) {
-      const std::optional<uint32_t> next = find_continuation(content, last);
-      if (!next) return;
-      const ByteRange range{geometry_.offset_of(*next), geometry_.cluster_size};
-      content.append(*window_, range);
-      where.push_back(range);
-      seen_.insert(*next);
-      last = *next;
-    }
-  }
-
-  // What the folders that a cluster lists say of the folder it belongs to, in their `..`.
-  Step told_by_children(const Content& content, uint32_t folder) {
-    constexpr int kMostAsked = 8;
-    const uint32_t own = folder == geometry_.root_cluster ? 0 : folder;
-    int asked = 0;
-    for (const DirectoryEntry& entry : content.entries) {
-      const bool child = (entry.DIR_Attr & (kAttrDirectory | kAttrVolumeId)) == kAttrDirectory;
-      const uint32_t cluster = first_cluster(entry, geometry_);
-      if (!child || entry.DIR_Name[0] == 0 || !geometry_.is_cluster(cluster)) continue;
-      if (++asked > kMostAsked) break;
-      const Content start = load_start(cluster);
-      if (!begins_folder(start.entries, cluster, geometry_)) continue;
-      const uint32_t parent = first_cluster(start.entries[1], geometry_);
-      const bool same = parent == own || (own == 0 && parent == geometry_.root_cluster);
-      return same ? Step::proven : Step::none;
-    }
-    return Step::fits;
-  }
-
-  // The cluster that goes on a folder: the first one of which something proves it, or else the
-  // first that fits, after `last` and before the budget is spent.
-  std::optional<uint32_t> find_continuation(const Content& content, uint32_t last) {
-    const uint32_t folder = cluster_at(content.parts.front().offset);
-    uint64_t budget = std::min(kSearchPerFolder, kSearchInAll - searched_);
-    std::map<Step, uint32_t> first;  // that was met of each kind
-    uint32_t since_first = 0;        // clusters looked at since something fitted
-    // True if nothing better can come.
-    const auto look_at = [&](uint32_t c) {
-      const bool in_use = !found_.former && table_.use(c) == Table::Use::used;
-      if (!first.empty() && ++since_first > kLookedAtBehind) return true;
-      if (seen_.contains(c) || in_use || budget < geometry_.cluster_size) return false;
-      budget -= geometry_.cluster_size;
-      searched_ += geometry_.cluster_size;
-      const Content next = load({{geometry_.offset_of(c), geometry_.cluster_size}});
-      if (!looks_like_continuation(next.entries, geometry_)) return false;
-      Step step = step_between(content.entries, next.entries);
-      const Step told = step == Step::none ? step : told_by_children(next, folder);
-      if (told == Step::none) return false;
-      if (told == Step::proven) step = told;
-      first.try_emplace(step, c);
-      return step == Step::proven;
-    };
-    const auto best = [&]() -> std::optional<uint32_t> {
-      if (first.empty()) return std::nullopt;
-      return std::prev(first.end())->second;
-    };
-    if (!found_.swept) {
-      for (uint32_t c = last + 1; geometry_.is_cluster(c) && budget >= geometry_.cluster_size;
-           ++c) {
-        if (look_at(c)) break;
-      }
-      return best();
-    }
-    // A sweep knows them all. One before the last comes in question only where something proves it.
-    const auto behind = std::ranges::upper_bound(found_.insides, last);
-    if (std::find_if(behind, found_.insides.end(), look_at) != found_.insides.end() ||
-        !ends_within_name(content.entries)) {
-      return best();
-    }
-    first.erase(Step::doubtful);
-    since_first = 0;
-    std::find_if(found_.insides.begin(), behind, look_at);
-    return best();
   }
 
   // A folder that a sweep found, and no other folder names: its own name is lost, unless the folder
@@ -558,7 +619,9 @@ class Reader : public VolumeReader {
   std::deque<Site> doubtful_;
   std::unordered_set<uint32_t> seen_;            // first and later clusters of folders read
   std::unordered_map<uint32_t, uint64_t> keys_;  // of entries, by first cluster of folders read
-  uint64_t searched_ = 0;  // bytes read in search of deleted folders' clusters
+  std::vector<OpenFolder> open_;
+  bool is_settled_ = false;                                    // what open folders go on with
+  std::unordered_map<uint32_t, std::vector<uint32_t>> later_;  // their later clusters, by the first
 };
 
 }  // namespace

@@ -102,11 +102,11 @@ size_t Generations::at(uint32_t seconds) const {
 std::optional<size_t> Generations::of(const CatalogRecord& record) const {
   if (!record.is_thread()) return at(changed(record));
   const uint32_t name = hash_of({record.thread_parent, record.thread_name});
-  const auto [begin, end] =
-      std::ranges::equal_range(seen_, std::tuple(record.cnid(), name), {},
-                               [](const Seen& s) { return std::tuple(s.cnid, s.name); });
+  const auto key = [](const Seen& s) { return std::tuple(s.cnid, s.name); };
+  const std::tuple wanted(record.cnid(), name);
   std::optional<size_t> latest;
-  for (auto seen = begin; seen != end; ++seen) {
+  auto seen = std::ranges::lower_bound(seen_, wanted, {}, key);
+  for (; seen != seen_.end() && key(*seen) == wanted; ++seen) {
     latest = std::max(latest.value_or(0), at(seen->changed));
   }
   return latest;
@@ -120,10 +120,11 @@ size_t Generations::of_stale(std::span<const CatalogRecord> records, size_t youn
       const uint32_t name = hash_of({record.thread_parent, record.thread_name});
       bool known = false;
       bool same = false;
-      for (const Seen& seen : std::ranges::equal_range(seen_, record.cnid(), {}, &Seen::cnid)) {
-        if (at(seen.changed) != generation) continue;
+      auto seen = std::ranges::lower_bound(seen_, record.cnid(), {}, &Seen::cnid);
+      for (; seen != seen_.end() && seen->cnid == record.cnid(); ++seen) {
+        if (at(seen->changed) != generation) continue;
         known = true;
-        same = same || seen.name == name;
+        same = same || seen->name == name;
       }
       strange += same ? -1 : known ? 1 : 0;
     }

@@ -13,7 +13,8 @@ namespace {
 // folder, each name once.
 std::vector<FoundName> names_for_people(std::vector<FoundName> names) {
   std::vector<FoundName> kept;
-  std::ranges::stable_partition(names, [](const FoundName& n) { return n.name_space != kDos; });
+  std::stable_partition(names.begin(), names.end(),
+                        [](const FoundName& n) { return n.name_space != kDos; });
   for (FoundName& name : names) {
     const bool known = std::ranges::any_of(kept, [&](const FoundName& k) {
       return number_of(k.parent) == number_of(name.parent) &&
@@ -120,7 +121,8 @@ void add_streams(Entry& entry, const File& file) {
     }
   }
   // The main stream comes first. A file must have one.
-  std::ranges::stable_partition(entry.streams, [](const Stream& s) { return s.name.empty(); });
+  std::stable_partition(entry.streams.begin(), entry.streams.end(),
+                        [](const Stream& s) { return s.name.empty(); });
   if (!file.folder && (entry.streams.empty() || !entry.streams.front().name.empty())) {
     entry.streams.insert(entry.streams.begin(), Stream{});
     if (trusted && file.in_use) {

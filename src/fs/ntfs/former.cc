@@ -343,9 +343,10 @@ class Assembler {
   // Copies stand in where the records themselves are gone.
   void add_mirror(const Fragment& mirror) {
     for (auto& [key, drafts] : volumes_) {
+      const auto [start, cluster] = key;
+      const Grid grid{start, cluster};
       const bool agrees = std::ranges::any_of(table_pins_, [&](const Pin& pin) {
-        return static_cast<int64_t>(pin.place) == mirror.base &&
-               is_on({key.first, key.second}, pin);
+        return static_cast<int64_t>(pin.place) == mirror.base && is_on(grid, pin);
       });
       if (!agrees || drafts.empty()) continue;
       std::vector<Placed>& records = drafts.front().records;

@@ -162,8 +162,10 @@ void LostNames::settle() {
     if (!sighting.name.size) return false;
     std::optional<uint32_t> only;
     size_t looked_at = 0;
-    for (const auto& [moment, number] : std::ranges::equal_range(
-             records, moment_of(sighting), {}, &std::pair<uint32_t, uint32_t>::first)) {
+    const uint32_t moment = moment_of(sighting);
+    auto record = std::ranges::lower_bound(records, std::pair(moment, uint32_t{0}));
+    for (; record != records.end() && record->first == moment; ++record) {
+      const uint32_t number = record->second;
       if (++looked_at > kMostOfOneMoment) return false;
       if (!is_told_by(number, sighting)) continue;
       if (only) return false;  // of two files alike, it tells neither
