@@ -1,5 +1,6 @@
 #include "model/time.h"
 
+#include <fmt/compile.h>
 #include <fmt/format.h>
 #include <unicode/basictz.h>
 #include <unicode/timezone.h>
@@ -45,10 +46,10 @@ CivilTime to_civil(Time time) {
 
 void append_rfc3339(std::string& out, Time time) {
   const CivilTime c = to_civil(time);
-  fmt::format_to(std::back_inserter(out), "{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month,
-                 c.day, c.hour, c.minute, c.second);
+  fmt::format_to(std::back_inserter(out), FMT_COMPILE("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}"),
+                 c.year, c.month, c.day, c.hour, c.minute, c.second);
   if (c.ticks != 0) {
-    fmt::format_to(std::back_inserter(out), ".{:07}", c.ticks);
+    fmt::format_to(std::back_inserter(out), FMT_COMPILE(".{:07}"), c.ticks);
     out.erase(out.find_last_not_of('0') + 1);
   }
   out += 'Z';
