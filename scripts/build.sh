@@ -3,6 +3,10 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 preset=${1:-release}
-scripts/install-packages.sh
+if [ "$preset" = asan ]; then
+  scripts/install-packages.sh --sanitizers
+else
+  scripts/install-packages.sh
+fi
 cmake --preset "$preset" > /dev/null
 cmake --build --preset "$preset"

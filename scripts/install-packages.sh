@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # The one list of Debian packages this project needs. Installs those that are missing, and fetches
-# nothing if none is. With --recipes also what rebuilding the sample volumes takes.
+# nothing if none is. With --recipes also what rebuilding the sample volumes takes, with --sanitizers
+# what the sanitized build and the fuzzers take.
 set -euo pipefail
 
 packages=(
@@ -12,6 +13,10 @@ packages=(
 if [ "${1:-}" = --recipes ]; then
   packages+=(qemu-system-x86 busybox-static cpio fdisk python3
     ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs)
+fi
+
+if [ "${1:-}" = --sanitizers ]; then
+  packages+=(clang libclang-rt-14-dev)
 fi
 
 missing=()

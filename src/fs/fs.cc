@@ -20,11 +20,21 @@ namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {
-      FileSystem{"fat", fat::open, fat::make_detector, fat::assemble},
-      FileSystem{"exfat", exfat::open, exfat::make_detector, exfat::assemble},
-      FileSystem{"ntfs", ntfs::open, ntfs::make_detector, ntfs::assemble},
-      FileSystem{"hfsplus", hfsplus::open, hfsplus::make_detector, hfsplus::assemble}};
+      FileSystem{"fat", fat::open, fat::make_detector, fat::can_be_trace, fat::assemble},
+      FileSystem{"exfat", exfat::open, exfat::make_detector, exfat::can_be_trace, exfat::assemble},
+      FileSystem{"ntfs", ntfs::open, ntfs::make_detector, ntfs::can_be_trace, ntfs::assemble},
+      FileSystem{"hfsplus", hfsplus::open, hfsplus::make_detector, hfsplus::can_be_trace,
+                 hfsplus::assemble}};
   return kFileSystems;
+}
+
+void drop_impossible(std::vector<Trace>& traces, const FileSystem& system, uint64_t source_size) {
+  std::erase_if(traces, [&](const Trace& trace) {
+    const bool is_on_source = trace.length > 0 && trace.offset < source_size &&
+                              trace.length <= source_size - trace.offset &&
+                              trace.offset % kSweepStep == 0;
+    return !is_on_source || !system.can_be_trace(trace);
+  });
 }
 
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,

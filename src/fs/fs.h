@@ -40,6 +40,7 @@ std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
 bool is_free(VolumeReader& reader, uint64_t place);
 
 class Detector;
+struct Trace;
 struct Scene;
 struct Assembled;
 
@@ -51,11 +52,16 @@ struct FileSystem {
                                         const ReadOptions& options);
   // What recognises pieces of its metadata during a sweep.
   std::unique_ptr<Detector> (*make_detector)();
+  // Whether its detector may have said that of a place. A shelf may come from anybody.
+  bool (*can_be_trace)(const Trace& trace);
   // The volumes that such pieces tell of, besides those that are known.
   std::vector<Assembled> (*assemble)(const Scene& scene);
 };
 
 std::span<const FileSystem> file_systems();
+
+// Of traces that a shelf holds, those that can be of a source of so many bytes.
+void drop_impossible(std::vector<Trace>& traces, const FileSystem& system, uint64_t source_size);
 
 // The reader of whichever file system lies at `where`; null if none is recognised. Where a later
 // format left the header of an earlier one standing, the more believable one is taken.

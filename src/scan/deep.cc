@@ -151,6 +151,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     scene.source = source;
     scene.options = options.read;
     scene.traces = store.traces(system->name);
+    drop_impossible(scene.traces, *system, source->size());
     scene.contents = contents;
     scene.is_held = [&](const ByteRange& range) { return holds(claims, range); };
     scene.current = current;

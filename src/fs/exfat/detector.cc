@@ -108,4 +108,20 @@ class ExfatDetector : public Detector {
 
 std::unique_ptr<Detector> make_detector() { return std::make_unique<ExfatDetector>(); }
 
+bool can_be_trace(const Trace& trace) {
+  switch (trace.kind) {
+    case kHeaderTrace:
+      return trace.number <= trace.offset;
+    case kSets:
+      return trace.number <= 1;
+    case kRootEntries:
+      return trace.number >= 2 && trace.other >= 2;
+    case kUpcase:
+    case kFat:
+      return true;
+    default:
+      return false;
+  }
+}
+
 }  // namespace undershelf::exfat

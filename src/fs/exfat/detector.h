@@ -21,4 +21,7 @@ enum TraceKind : uint32_t {
 
 std::unique_ptr<Detector> make_detector();
 
+// See FileSystem::can_be_trace.
+bool can_be_trace(const Trace& trace);
+
 }  // namespace undershelf::exfat

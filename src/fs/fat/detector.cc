@@ -138,4 +138,19 @@ class FatDetector : public Detector {
 
 std::unique_ptr<Detector> make_detector() { return std::make_unique<FatDetector>(); }
 
+bool can_be_trace(const Trace& trace) {
+  switch (trace.kind) {
+    case kHeaderTrace:
+      return trace.number <= trace.offset;
+    case kFolderStart:
+      return trace.number >= 2;
+    case kFolderEntries:
+      return true;
+    case kTable:
+      return trace.number <= trace.offset && (trace.other == 16 || trace.other == 32);
+    default:
+      return false;
+  }
+}
+
 }  // namespace undershelf::fat

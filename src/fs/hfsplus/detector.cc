@@ -96,4 +96,21 @@ class HfsplusDetector : public Detector {
 
 std::unique_ptr<Detector> make_detector() { return std::make_unique<HfsplusDetector>(); }
 
+bool can_be_trace(const Trace& trace) {
+  const bool of_tree = trace.number >= kCatalogTree && trace.number <= kAttributesTree;
+  const bool of_nodes = std::has_single_bit(trace.other) && trace.other >= kSweepStep &&
+                        trace.other <= kMostNode && trace.length % trace.other == 0;
+  switch (trace.kind) {
+    case kHeaderTrace:
+      return trace.number <= trace.offset;
+    case kLeafNodes:
+    case kTreeHeader:
+      return of_tree && of_nodes;
+    case kJournal:
+      return true;
+    default:
+      return false;
+  }
+}
+
 }  // namespace undershelf::hfsplus

@@ -18,4 +18,7 @@ enum Tree : uint64_t { kCatalogTree = 1, kExtentsTree = 2, kAttributesTree = 3 }
 
 std::unique_ptr<Detector> make_detector();
 
+// See FileSystem::can_be_trace.
+bool can_be_trace(const Trace& trace);
+
 }  // namespace undershelf::hfsplus

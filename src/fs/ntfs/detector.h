@@ -22,4 +22,7 @@ constexpr uint64_t kNoNumber = UINT64_MAX;  // before version 3.1 records do not
 
 std::unique_ptr<Detector> make_detector();
 
+// See FileSystem::can_be_trace.
+bool can_be_trace(const Trace& trace);
+
 }  // namespace undershelf::ntfs
