@@ -41,8 +41,7 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
     scene.traces.push_back({load_little_u64(at), load_little_u64(at + 8), at[32],
                             load_little_u64(at + 16), load_little_u64(at + 24)});
   }
-  std::ranges::stable_sort(scene.traces, {}, &Trace::offset);
-  drop_impossible(scene.traces, system, source->size());
+  scene.set_traces(std::move(scene.traces), system);
   scene.is_held = [](const ByteRange&) { return false; };
   scene.starts = {0};
   for (Assembled& volume : system.assemble(scene)) {

@@ -5,6 +5,27 @@
 #include <cstring>
 
 namespace undershelf {
+namespace {
+
+// The first byte from `from` on that is not `byte`; the size if all are.
+size_t first_other(std::span<const std::byte> bytes, size_t from, std::byte byte) {
+  uint64_t word = 0;
+  std::memset(&word, std::to_integer<int>(byte), sizeof word);
+  while (from < bytes.size()) {
+    uint64_t next = ~word;
+    if (from + sizeof next <= bytes.size()) std::memcpy(&next, &bytes[from], sizeof next);
+    if (next == word) {
+      from += sizeof next;
+    } else if (bytes[from] == byte) {
+      ++from;
+    } else {
+      break;
+    }
+  }
+  return from;
+}
+
+}  // namespace
 
 ByteRange UseBitmap::next_used(const ByteRange& within) {
   const ByteRange range = overlap(within, heap_);
@@ -26,8 +47,8 @@ uint64_t UseBitmap::find(uint64_t from, uint64_t end, bool wanted) {
     const auto block = std::span(bytes).first(count);
     cache_.read(byte, block);  // what cannot be read of it is zero, and counts as free
     const std::byte skipped = wanted ? std::byte{0} : std::byte{0xFF};
-    for (size_t i = 0; i < count; ++i) {
-      if (block[i] == skipped) continue;
+    for (size_t i = first_other(block, 0, skipped); i < count;
+         i = first_other(block, i + 1, skipped)) {
       const unsigned value = std::to_integer<unsigned>(block[i]);
       for (unsigned bit = 0; bit < 8; ++bit) {
         const uint64_t cluster = (byte + i) * 8 + bit;

@@ -12,11 +12,29 @@ VolumeReader* Scene::current_at(uint64_t place) const {
   return nullptr;
 }
 
-std::vector<Trace> Scene::of_kind(uint32_t kind) const {
-  std::vector<Trace> found;
-  std::ranges::copy_if(traces, std::back_inserter(found),
-                       [&](const Trace& trace) { return trace.kind == kind; });
-  return found;
+void Scene::set_traces(std::vector<Trace> of_system, const FileSystem& system) {
+  traces = std::move(of_system);
+  const uint64_t size = source->size();
+  std::erase_if(traces, [&](const Trace& trace) {
+    const bool is_on_source = trace.length > 0 && trace.offset < size &&
+                              trace.length <= size - trace.offset && trace.offset % kSweepStep == 0;
+    return !is_on_source || !system.can_be_trace(trace);
+  });
+  std::ranges::stable_sort(traces, {},
+                           [](const Trace& trace) { return std::pair(trace.kind, trace.offset); });
+}
+
+std::span<const Trace> Scene::of_kind(uint32_t kind) const {
+  const auto begin = std::ranges::lower_bound(traces, kind, {}, &Trace::kind);
+  const auto end = std::ranges::upper_bound(traces, kind, {}, &Trace::kind);
+  return {begin, end};
+}
+
+std::vector<Trace> thinned(std::span<const Trace> traces, size_t most) {
+  std::vector<Trace> kept;
+  const size_t count = std::min(most, traces.size());
+  for (size_t i = 0; i < count; ++i) kept.push_back(traces[i * traces.size() / count]);
+  return kept;
 }
 
 bool Scene::is_current(uint64_t start, std::string_view file_system) const {

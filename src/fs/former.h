@@ -16,7 +16,7 @@ namespace undershelf {
 struct Scene {
   SourcePtr source;
   ReadOptions options;
-  std::vector<Trace> traces;           // of one file system, by place
+  std::vector<Trace> traces;           // of one file system, by kind, then by place
   std::vector<ContentStart> contents;  // where files of known formats begin, outside of those
   // Whether something that is in use now holds any of a range: then what lies there is no remnant,
   // but the present file systems' own, or a file's content.
@@ -29,8 +29,11 @@ struct Scene {
 
   // The current volume that covers a place; null if none does.
   VolumeReader* current_at(uint64_t place) const;
-  // Traces of one kind, in order.
-  std::vector<Trace> of_kind(uint32_t kind) const;
+  // Takes the traces of a file system, but for those that its detector cannot have told of such a
+  // source: they may come from a shelf that anybody made. `source` must be set.
+  void set_traces(std::vector<Trace> of_system, const FileSystem& system);
+  // Traces of one kind, by place.
+  std::span<const Trace> of_kind(uint32_t kind) const;
   // Whether a present volume of such a file system (a name, or how names begin) starts at a place.
   bool is_current(uint64_t start, std::string_view file_system) const;
   // The last of `starts` before a place; 0 if there is none.
@@ -39,6 +42,12 @@ struct Scene {
   // partition or current volume around it does. Bytes of the source.
   uint64_t end_around(uint64_t place) const;
 };
+
+// Headers that are looked at. Each is held against all that was found.
+constexpr size_t kMostHeaders = 1024;
+
+// At most `most` of them, spread evenly over all: what matters on a source lies anywhere on it.
+std::vector<Trace> thinned(std::span<const Trace> traces, size_t most);
 
 // A volume that traces tell of. Whether it is a former one is not decided here.
 struct Assembled {

@@ -28,15 +28,6 @@ std::span<const FileSystem> file_systems() {
   return kFileSystems;
 }
 
-void drop_impossible(std::vector<Trace>& traces, const FileSystem& system, uint64_t source_size) {
-  std::erase_if(traces, [&](const Trace& trace) {
-    const bool is_on_source = trace.length > 0 && trace.offset < source_size &&
-                              trace.length <= source_size - trace.offset &&
-                              trace.offset % kSweepStep == 0;
-    return !is_on_source || !system.can_be_trace(trace);
-  });
-}
-
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
                                           const ReadOptions& options) {
   std::unique_ptr<VolumeReader> best;

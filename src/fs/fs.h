@@ -60,9 +60,6 @@ struct FileSystem {
 
 std::span<const FileSystem> file_systems();
 
-// Of traces that a shelf holds, those that can be of a source of so many bytes.
-void drop_impossible(std::vector<Trace>& traces, const FileSystem& system, uint64_t source_size);
-
 // The reader of whichever file system lies at `where`; null if none is recognised. Where a later
 // format left the header of an earlier one standing, the more believable one is taken.
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,

@@ -41,6 +41,12 @@ ReadResult PiecesSource::read(uint64_t offset, std::span<std::byte> out) const {
   return result;
 }
 
+uint64_t PiecesSource::next_stored(uint64_t offset) const {
+  auto part = part_at(offset);
+  while (part != parts_.end() && part->piece.kind != Piece::Kind::range) ++part;
+  return part == parts_.end() ? UINT64_MAX / 2 : std::max(offset, part->at);
+}
+
 std::optional<uint64_t> PiecesSource::place_of(uint64_t offset) const {
   const auto part = part_at(offset);
   if (part == parts_.end() || part->piece.kind != Piece::Kind::range) return std::nullopt;

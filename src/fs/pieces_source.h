@@ -17,6 +17,8 @@ class PiecesSource : public Source {
   uint64_t size() const override { return size_; }
   uint32_t sector_size() const override { return base_->sector_size(); }
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override;
+  // The first byte from `offset` on that is stored somewhere; far behind the end if none is.
+  uint64_t next_stored(uint64_t offset) const;
   // Where a byte of the stream lies on the base; nothing if that is not known, or it is zeros.
   std::optional<uint64_t> place_of(uint64_t offset) const;
 

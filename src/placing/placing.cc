@@ -76,6 +76,10 @@ bool stood_beside(const Times& holder, const Times& lost) {
 
 constexpr int64_t kMoment = 120 * kTicksPerSecond;
 
+// Candidates for first clusters that are read, in all; then the nearest few of each file.
+constexpr size_t kMostCandidates = 2'000'000, kFewCandidates = 16;
+constexpr size_t kTimesKept = 200'000;
+
 struct LostStream {
   int64_t id = 0;
   int64_t entry = 0;
@@ -92,7 +96,8 @@ struct LostStream {
   bool former = false;       // of a former volume
   bool fixed = false;        // its place, `hint`, is recorded: it is only in the others' way
   bool overwritten = false;  // a younger lost file starts inside it
-  uint64_t end = 0;          // where it was placed ends, if that is not exact
+  mutable std::optional<HeadMatch> head;  // once it was looked at
+  uint64_t end = 0;                       // where it was placed ends, if that is not exact
 
   int64_t born() const {
     const auto time = times.created ? times.created : times.modified;
@@ -240,13 +245,25 @@ class Placer {
     std::pair<int, uint64_t> best{source_ == nullptr ? 0 : 1, 0};
     size_t believable = 0;
     uint64_t chosen = stream.first;
+    const auto distance = [&](uint64_t first) {
+      return !neighbour ? first : first > *neighbour ? first - *neighbour : *neighbour - first;
+    };
+    std::vector<uint64_t> candidates;
     for (uint64_t first = stream.first; first < grid.heap_end; first += stream.first_step) {
+      candidates.push_back(first);
+    }
+    std::ranges::sort(candidates, {}, distance);
+    if (candidates.size() > candidates_left_) {
+      // More than can be looked at: the nearest ones, and that is a guess.
+      candidates.resize(std::min(candidates.size(), kFewCandidates));
+      believable = 1;
+    }
+    candidates_left_ -= std::min(candidates_left_, candidates.size());
+    for (const uint64_t first : candidates) {
       const Claim* claim = claims_.at_or_after(first);
       const bool claimed = claim != nullptr && claim->range.offset <= first;
       const int merit = claimed ? -1 : merit_of_content(stream, first);
-      const uint64_t far = !neighbour           ? first
-                           : first > *neighbour ? first - *neighbour
-                                                : *neighbour - first;
+      const uint64_t far = distance(first);
       if (merit >= 0) ++believable;
       if (std::pair{merit, UINT64_MAX - far} > best) {
         best = {merit, UINT64_MAX - far};
@@ -398,8 +415,11 @@ class Placer {
   }
 
   HeadMatch head_of(const LostStream& stream) const {
-    Head head{};
-    return match_head(*stream.format, read_head(stream, stream.first, head));
+    if (!stream.head) {
+      Head head{};
+      stream.head = match_head(*stream.format, read_head(stream, stream.first, head));
+    }
+    return *stream.head;
   }
 
   bool is_unclaimed(const Pieces& pieces) const {
@@ -412,6 +432,10 @@ class Placer {
   }
 
   Times times_of(int64_t entry) {
+    if (const auto known = known_times_.find(entry); known != known_times_.end()) {
+      return known->second;
+    }
+    if (known_times_.size() >= kTimesKept) known_times_.clear();
     times_.bind(1, entry);
     Times found;
     if (times_.executeStep()) {
@@ -419,6 +443,7 @@ class Placer {
                times_.getColumn(2).getInt() != 0, times_.getColumn(3).getInt() != 0};
     }
     times_.reset();
+    known_times_.emplace(entry, found);
     return found;
   }
 
@@ -444,6 +469,8 @@ class Placer {
   std::vector<LostStream> lost_;                       // oldest first
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
   LostMap held_;
+  std::unordered_map<int64_t, Times> known_times_;  // of entries, the ones asked for last
+  size_t candidates_left_ = kMostCandidates;
 };
 
 }  // namespace

@@ -150,8 +150,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     Scene scene;
     scene.source = source;
     scene.options = options.read;
-    scene.traces = store.traces(system->name);
-    drop_impossible(scene.traces, *system, source->size());
+    scene.set_traces(store.traces(system->name), *system);
     scene.contents = contents;
     scene.is_held = [&](const ByteRange& range) { return holds(claims, range); };
     scene.current = current;

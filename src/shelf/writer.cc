@@ -135,6 +135,7 @@ struct VolumeWriter::Rows {
   // Whether the name is stored already.
   bool has_name(int64_t id, const OtherName& other);
   int pending = 0;
+  uint64_t damaged = 0;                          // places that were told
   std::unordered_map<uint64_t, int64_t> stored;  // key to id, of what an earlier scan stored
   struct Renewed {
     int64_t id = 0;
@@ -263,10 +264,16 @@ int64_t VolumeWriter::Rows::add_again(const Entry& again) {
 }
 
 VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
-    : rows_(std::make_unique<Rows>(shelf, volume, before)) {}
+    : offset_(volume.offset), rows_(std::make_unique<Rows>(shelf, volume, before)) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
-void VolumeWriter::finish() { rows_->commit(); }
+
+void VolumeWriter::finish() {
+  if (rows_->damaged > kMostDamage) {
+    write({{offset_, 0}, fmt::format("And {} more places.", rows_->damaged - kMostDamage)});
+  }
+  rows_->commit();
+}
 
 int64_t VolumeWriter::add(const Entry& entry) {
   Rows& rows = *rows_;
@@ -349,6 +356,11 @@ void VolumeWriter::add(int64_t entry, const OtherName& name) {
 }
 
 void VolumeWriter::add(const Damage& damage) {
+  if (++rows_->damaged > kMostDamage) return;
+  write(damage);
+}
+
+void VolumeWriter::write(const Damage& damage) {
   Rows& rows = *rows_;
   rows.count_row();
   rows.damage.bind(1, rows.volume_id);

@@ -23,12 +23,16 @@ class VolumeWriter : public Sink {
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;
+  // Of a volume the first places are kept, and how many more there were.
   void add(const Damage& damage) override;
-  void finish();  // commits what is pending
+  void finish();  // commits what is pending; to be called once
   int64_t volume_id() const;
 
  private:
+  static constexpr uint64_t kMostDamage = 10'000;  // places kept of a volume
   struct Rows;
+  void write(const Damage& damage);
+  const uint64_t offset_;  // of the volume: byte of the source
   std::unique_ptr<Rows> rows_;
 };
 

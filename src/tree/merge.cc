@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <string>
 #include <tuple>
+#include <unordered_map>
 #include <vector>
 
 #include "shelf/rows.h"
@@ -140,15 +141,28 @@ class Merger {
     }
     std::ranges::stable_sort(twins, is_better);
     // Each twin joins the best one it is a former name of. What is left stays an entry of its own.
-    std::vector<Twin> kept;
-    for (const Twin& twin : twins) {
-      const auto owner =
-          std::ranges::find_if(kept, [&](const Twin& k) { return is_former_name(twin, k); });
-      if (owner == kept.end()) {
-        kept.push_back(twin);
-      } else {
-        merge(twin.id, owner->id);
+    // Whatever joins agrees in some moment with what it joins: so only those are compared.
+    constexpr size_t kMostOfOneMoment = 64;
+    std::unordered_map<int64_t, std::vector<size_t>> kept;  // by moment, the best first
+    for (size_t i = 0; i < twins.size(); ++i) {
+      size_t owner = twins.size();
+      const auto each_moment = [&](const auto& visit) {
+        for (const std::optional<Time>& time : {twins[i].created, twins[i].modified}) {
+          if (time) visit(kept[time->ticks]);
+        }
+      };
+      each_moment([&](const std::vector<size_t>& alike) {
+        const auto found = std::ranges::find_if(
+            alike, [&](size_t k) { return is_former_name(twins[i], twins[k]); });
+        if (found != alike.end()) owner = std::min(owner, *found);
+      });
+      if (owner != twins.size()) {
+        merge(twins[i].id, twins[owner].id);
+        continue;
       }
+      each_moment([&](std::vector<size_t>& alike) {
+        if (alike.size() < kMostOfOneMoment) alike.push_back(i);
+      });
     }
   }
 

@@ -3,10 +3,12 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
+#include <array>
 #include <boost/endian/conversion.hpp>
 #include <charconv>
 #include <functional>
 #include <sstream>
+#include <unordered_map>
 
 #include "model/text.h"
 #include "shelf/rows.h"
@@ -220,26 +222,47 @@ class TrashReader {
     return bytes;
   }
 
-  std::vector<Sight> siblings(int64_t folder) {
+  // What lies in one folder. Records of one bin follow each other: the folder is loaded once.
+  struct Siblings {
+    int64_t folder = 0;
+    // By the name, without its first letter, which may be lost, and whatever the case.
+    std::unordered_multimap<std::string, Sight> by_name;
+    std::unordered_multimap<std::string, Sight> by_stem;  // likewise, up to the first dot
+  };
+
+  static std::string key_of(std::string_view name) {
+    return fold_case(std::string(name.substr(std::min<size_t>(1, name.size()))));
+  }
+
+  const Siblings& siblings(int64_t folder) {
+    if (Siblings& known = loaded_[folder % loaded_.size()]; known.folder == folder) return known;
+    Siblings& found = loaded_[folder % loaded_.size()];
+    found = {folder, {}, {}};
     siblings_.bind(1, folder);
-    std::vector<Sight> found;
     while (siblings_.executeStep()) {
       Sight sight;
       sight.id = siblings_.getColumn(0).getInt64();
       sight.name = siblings_.getColumn(1).getString();
       sight.live = siblings_.getColumn(2).getInt() != 0;
-      found.push_back(std::move(sight));
+      found.by_stem.emplace(key_of(sight.name.substr(0, sight.name.find('.'))), sight);
+      found.by_name.emplace(key_of(sight.name), std::move(sight));
     }
     siblings_.reset();
     return found;
   }
 
   // Stores what is known of the entry with the wanted name: the one in the same state if there is.
-  void tell(const std::vector<Sight>& among, bool live, const TrashRecord& record,
+  void tell(const std::unordered_multimap<std::string, Sight>& among, const std::string& key,
+            bool live, const TrashRecord& record,
             const std::function<bool(const std::string&)>& is_it) {
     const Sight* best = nullptr;
-    for (const Sight& sight : among) {
-      if (is_it(sight.name) && (best == nullptr || sight.live == live)) best = &sight;
+    const auto [begin, end] = among.equal_range(key);
+    for (auto sight = begin; sight != end; ++sight) {
+      const Sight& here = sight->second;
+      if (!is_it(here.name)) continue;
+      // Of several alike the one stored first.
+      const auto rank = [&](const Sight& s) { return std::pair(s.live != live, s.id); };
+      if (best == nullptr || rank(here) < rank(*best)) best = &here;
     }
     if (best == nullptr) return;
     const auto bind_time = [&](SQLite::Statement& statement, int index) {
@@ -266,20 +289,20 @@ class TrashReader {
     if (!record) return;
     // `$Iabc.txt` speaks of `$Rabc.txt`; the first letter of either may be lost.
     const std::string rest = info.name.substr(2);
-    tell(siblings(info.parent), info.live, *record, [&](const std::string& name) {
-      return name.size() == info.name.size() && (name[0] == '$' || name[0] == '_') &&
-             (name[1] == 'R' || name[1] == 'r') && name.substr(2) == rest;
-    });
+    tell(siblings(info.parent).by_name, fold_case("r" + rest), info.live, *record,
+         [&](const std::string& name) {
+           return name.size() == info.name.size() && (name[0] == '$' || name[0] == '_') &&
+                  (name[1] == 'R' || name[1] == 'r') && name.substr(2) == rest;
+         });
   }
 
   void read_info2(const Sight& info) {
-    const std::vector<Sight> among = siblings(info.parent);
+    const Siblings& among = siblings(info.parent);
     for (const Info2Record& record : parse_info2(read(info))) {
-      const std::string wanted = fold_case(record.stored_stem).substr(1);
-      tell(among, info.live, record, [&](const std::string& name) {
-        const std::string stem = fold_case(name.substr(0, name.find('.')));
-        return (stem[0] == 'd' || stem[0] == '_') && stem.substr(1) == wanted;
-      });
+      tell(among.by_stem, key_of(record.stored_stem), info.live, record,
+           [](const std::string& name) {
+             return name[0] == 'D' || name[0] == 'd' || name[0] == '_';
+           });
     }
   }
 
@@ -287,9 +310,13 @@ class TrashReader {
     const auto record = parse_trashinfo(read(info), zone_);
     if (!record) return;
     const std::string wanted = info.name.substr(0, info.name.size() - 10);
-    for (const Sight& folder : siblings(trash)) {
-      if (fold_case(folder.name) != "files") continue;
-      tell(siblings(folder.id), info.live, *record,
+    const auto [begin, end] = siblings(trash).by_name.equal_range(key_of("files"));
+    std::vector<int64_t> folders;
+    for (auto folder = begin; folder != end; ++folder) {
+      if (fold_case(folder->second.name) == "files") folders.push_back(folder->second.id);
+    }
+    for (const int64_t folder : folders) {
+      tell(siblings(folder).by_name, key_of(wanted), info.live, *record,
            [&](const std::string& name) { return name == wanted; });
     }
   }
@@ -298,6 +325,7 @@ class TrashReader {
   SourcePtr source_;
   const Zone& zone_;
   SQLite::Statement siblings_, content_, update_, below_;
+  std::array<Siblings, 8> loaded_;
 };
 
 }  // namespace

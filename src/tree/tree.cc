@@ -13,8 +13,10 @@
 namespace undershelf {
 namespace {
 
-// Paths longer than this come from damage only; deeper folders are cut off as orphans.
+// Paths longer than this come from damage only; deeper folders are cut off as orphans. All paths
+// together are held in memory: once they come to so much, only short ones are made.
 constexpr size_t kMostPathBytes = 32768;
+constexpr size_t kMostInAll = 256 << 20, kMostThen = 512;
 
 struct Folder {
   std::optional<int64_t> parent;
@@ -124,19 +126,23 @@ class Paths {
     }
     const auto parent = folders_.find(survivor(*folder.parent));
     if (parent == folders_.end() || parent->second.progress != Folder::done ||
-        parent->second.path.size() + folder.name.size() > kMostPathBytes) {
+        parent->second.path.size() + folder.name.size() > most_path_bytes()) {
       folder.orphan = true;
       folder.path = "[orphans]/" + folder.name;
       folder.exact = false;
       return false;
     }
     folder.path = parent->second.path + "/" + folder.name;
+    in_all_ += folder.path.size();
     folder.exact = folder.exact && parent->second.exact;
     return true;
   }
 
+  size_t most_path_bytes() const { return in_all_ < kMostInAll ? kMostPathBytes : kMostThen; }
+
   std::unordered_map<int64_t, Folder> folders_;
   std::unordered_map<int64_t, int64_t> merged_;
+  size_t in_all_ = 0;  // bytes of paths
 };
 
 }  // namespace

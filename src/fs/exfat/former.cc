@@ -248,7 +248,7 @@ class Assembler {
   }
 
   void take_headers() {
-    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+    for (const Trace& trace : thinned(scene_.of_kind(kHeaderTrace), kMostHeaders)) {
       BootSector boot{};
       if (drafts_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||
           !scene_.source->read(trace.offset, std::as_writable_bytes(std::span(&boot, 1))).ok()) {

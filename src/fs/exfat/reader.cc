@@ -11,6 +11,7 @@
 
 #include "fs/bitmap.h"
 #include "fs/chain.h"
+#include "fs/cluster_set.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/geometry.h"
 #include "fs/pieces_source.h"
@@ -278,10 +279,24 @@ class Reader : public VolumeReader {
 
   void mark_covered(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
+      covered_.insert(cluster_of(range.offset), range.length / geometry_.cluster_size);
+    }
+  }
+
+  // What of a folder's clusters no other folder has: each cluster is read for one folder only.
+  std::vector<ByteRange> not_covered(const std::vector<ByteRange>& where) const {
+    std::vector<ByteRange> left;
+    for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        covered_.insert(cluster_of(at));
+        if (covered_.contains(cluster_of(at))) continue;
+        if (!left.empty() && left.back().end() == at) {
+          left.back().length += geometry_.cluster_size;
+        } else {
+          left.push_back({at, geometry_.cluster_size});
+        }
       }
     }
+    return left;
   }
 
   // `at` is a byte of the volume in its heap.
@@ -435,11 +450,14 @@ class Reader : public VolumeReader {
   }
 
   void read_site(Site site) {
+    const bool known = !site.where.empty();
+    site.where = not_covered(site.where);
+    if (known && site.where.empty()) site.entry.evidence.push_back({"folder-read-before", 0});
     const Content content = load(site.where);
     const FolderContent parsed = parse_folder(content.entries, upcase_);
     if (site.live || !parsed.sets.empty()) mark_covered(site.where);
     Stream stream;
-    if (!site.where.empty()) stream.first = base_ + site.where.front().offset;
+    if (known) stream.first = base_ + geometry_.offset_of(site.first);
     // A deleted folder whose place holds no set any more may have been empty, or is overwritten.
     if (site.live || !parsed.sets.empty()) {
       stream.placement = Placement::exact;
@@ -700,11 +718,11 @@ class Reader : public VolumeReader {
   std::vector<Entry> chained_;                   // see push_chained
   bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;
-  std::vector<Head> heads_;               // see heads_behind
-  bool reads_tails_ = false;              // once all that folders name was read
-  std::unordered_set<uint32_t> named_;    // first clusters that sets in found clusters name
-  std::unordered_set<uint32_t> seen_;     // first clusters of folders read, or about to be
-  std::unordered_set<uint32_t> covered_;  // all clusters of folders read
+  std::vector<Head> heads_;             // see heads_behind
+  bool reads_tails_ = false;            // once all that folders name was read
+  std::unordered_set<uint32_t> named_;  // first clusters that sets in found clusters name
+  std::unordered_set<uint32_t> seen_;   // first clusters of folders read, or about to be
+  ClusterSet covered_;                  // all clusters of folders read
 };
 
 }  // namespace

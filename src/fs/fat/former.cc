@@ -18,7 +18,6 @@ namespace undershelf::fat {
 namespace {
 
 constexpr size_t kMostVolumes = 64;      // put together from one source
-constexpr size_t kMostHeaders = 256;     // looked at
 constexpr size_t kMostVotes = 500'000;   // folders that vote
 constexpr int kLeastScore = 12;          // of content, where nothing else tells the layout
 constexpr size_t kMostFiles = 20'000;    // looked at for their format
@@ -29,6 +28,8 @@ constexpr uint32_t kFirstCluster = 2;
 constexpr uint64_t kLeastCluster = 512;    // bytes
 constexpr uint64_t kMostCluster = 524288;  // bytes: 128 sectors of 4096
 constexpr uint64_t kMostRoot = 65536;      // bytes: of a fixed root folder, as drivers make them
+
+std::vector<Trace> copy_of(std::span<const Trace> traces) { return {traces.begin(), traces.end()}; }
 
 Pin pin_of(const Trace& start) { return {start.number - kFirstCluster, start.offset}; }
 
@@ -46,9 +47,9 @@ class Assembler {
  public:
   explicit Assembler(const Scene& scene)
       : scene_(scene),
-        starts_(scene.of_kind(kFolderStart)),
-        entries_(scene.of_kind(kFolderEntries)),
-        tables_(scene.of_kind(kTable)),
+        starts_(copy_of(scene.of_kind(kFolderStart))),
+        entries_(copy_of(scene.of_kind(kFolderEntries))),
+        tables_(copy_of(scene.of_kind(kTable))),
         code_page_(scene.options.code_page) {
     const auto is_held = [&](const Trace& trace) { return scene_.is_held(trace.range()); };
     std::erase_if(starts_, is_held);
@@ -246,12 +247,10 @@ class Assembler {
   // Boot sectors, and the places that their backups stand for.
   void take_headers() {
     std::set<uint64_t> places;
-    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+    for (const Trace& trace : thinned(scene_.of_kind(kHeaderTrace), kMostHeaders)) {
       if (!scene_.is_held(trace.range())) places.insert(trace.number);
     }
-    size_t looked_at = 0;
     for (const uint64_t place : places) {
-      if (++looked_at > kMostHeaders) break;
       if (scene_.is_current(place, "fat")) continue;
       const Window window(scene_.source, place, scene_.source->size() - place);
       std::optional<Geometry> geometry = geometry_at(window, 0);

@@ -61,5 +61,9 @@ bool is_dot(const DirectoryEntry& entry);      // the entry `.`
 bool is_dot_dot(const DirectoryEntry& entry);  // the entry `..`
 
 std::string_view name_of(Type type);  // fat12, fat16, fat32
+// Bits of an entry of the table.
+constexpr unsigned bits_of(Type type) {
+  return type == Type::fat12 ? 12 : type == Type::fat16 ? 16 : 32;
+}
 
 }  // namespace undershelf::fat

@@ -8,10 +8,12 @@
 #include <unordered_set>
 #include <utility>
 
+#include "fs/bitmap.h"
 #include "fs/fat/content.h"
 #include "fs/fat/continuations.h"
 #include "fs/fat/streams.h"
 #include "fs/fat/table.h"
+#include "fs/fat/table_bits.h"
 
 namespace undershelf::fat {
 namespace {
@@ -55,26 +57,7 @@ class Reader : public VolumeReader {
   const Volume& volume() const override { return volume_; }
 
   ByteRange next_used(const ByteRange& within) override {
-    const ByteRange range = overlap(within, volume_.heap());
-    if (range.length == 0 || !accounts_believable_) return {};
-    const auto number = [&](uint64_t place) {
-      return static_cast<uint32_t>((place - volume_.heap_offset) / geometry_.cluster_size + 2);
-    };
-    const auto in_use = [&](uint32_t cluster) {
-      const Table::Use use = table_.use(cluster);
-      return use == Table::Use::used || use == Table::Use::bad;
-    };
-    const uint32_t end = number(range.end() - 1) + 1;
-    uint32_t first = number(range.offset);
-    while (first < end && !in_use(first)) ++first;
-    uint32_t last = first;
-    while (last < end && in_use(last)) ++last;
-    const uint64_t size = geometry_.cluster_size;
-    return {base_ + geometry_.offset_of(first), (last - first) * size};
-  }
-
-  uint64_t used_bytes() override {
-    return accounts_believable_ ? table_.count_used() * geometry_.cluster_size : 0;
+    return used_ ? used_->next_used(within) : ByteRange{};
   }
 
   void read(Sink& sink) override {
@@ -139,8 +122,9 @@ class Reader : public VolumeReader {
       }
     }
     if (found_.former) return describe_former();
-    accounts_believable_ = begins_like_fat(*window_, geometry_, table_.main_copy());
-    if (!accounts_believable_) return describe_label();
+    if (!begins_like_fat(*window_, geometry_, table_.main_copy())) return describe_label();
+    used_.emplace(std::make_shared<TableBits>(window_, geometry_, table_.main_copy()),
+                  volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
     const Table::Flags flags = table_.flags();
     if (!flags.clean) {
       volume_.notes.emplace_back(
@@ -612,7 +596,7 @@ class Reader : public VolumeReader {
   StreamMaker streams_;
   CodePage code_page_;
   Volume volume_;
-  bool accounts_believable_ = false;  // the FAT begins as a FAT does
+  std::optional<UseBitmap> used_;  // of clusters, if the FAT begins as a FAT does
   Sink* sink_ = nullptr;
   std::deque<Site> live_;
   std::deque<Site> deleted_;

@@ -150,7 +150,8 @@ uint32_t StreamMaker::find_deleted_folder(const FolderEntry& found, const Source
 }
 
 void StreamMaker::place_live(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
-  const Chain chain = best_chain(first, geometry_.cluster_count, wanted);
+  // One more tells whether it goes on; what is beyond is in use by the FAT's own account.
+  const Chain chain = best_chain(first, wanted + 1, wanted);
   if (chain.clusters == 0) {
     stream.open = true;  // the FAT knows nothing of it: as if it were lost
     entry.evidence.push_back({"chain-lost", 0});
@@ -164,7 +165,8 @@ void StreamMaker::place_live(Stream& stream, Entry& entry, uint32_t first, uint6
     append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});
     entry.evidence.push_back({"chain-short", stream.size - there});
   }
-  if (chain.end != Chain::End::marked || there < stream.size) {
+  const bool sound = chain.end == Chain::End::marked || chain.end == Chain::End::enough;
+  if (!sound || there < stream.size) {
     report_({entry.key, sizeof(DirectoryEntry)},
             fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
                         to_text(chain.end), chain.clusters, wanted));

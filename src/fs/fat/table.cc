@@ -5,12 +5,6 @@
 #include <boost/endian/conversion.hpp>
 
 namespace undershelf::fat {
-namespace {
-
-unsigned bits_of(Type type) { return type == Type::fat12 ? 12 : type == Type::fat16 ? 16 : 32; }
-
-}  // namespace
-
 Table::Table(SourcePtr volume, const Geometry& geometry)
     : geometry_(geometry), volume_(volume), cache_(std::move(volume)) {
   const unsigned bits = bits_of(geometry.type);
@@ -37,34 +31,6 @@ Table::Use Table::use(uint32_t cluster) {
   const Entry found = read(cluster, main_copy());
   if (!found.readable) return Use::unreadable;
   return found.value == 0 ? Use::free : found.value == bad_mark_ ? Use::bad : Use::used;
-}
-
-uint64_t Table::count_used() {
-  uint64_t used = 0;
-  if (geometry_.type == Type::fat12) {
-    for (uint32_t cluster = 2; geometry_.is_cluster(cluster); ++cluster) {
-      const Use found = use(cluster);
-      used += found == Use::used || found == Use::bad;
-    }
-    return used;
-  }
-  const uint64_t width = bits_of(geometry_.type) / 8;
-  const uint64_t begin = 2 * width;
-  const uint64_t end =
-      std::min((uint64_t{geometry_.cluster_count} + 2) * width, geometry_.fat_size);
-  const uint64_t base = geometry_.fat_offset + main_copy() * geometry_.fat_size;
-  std::vector<std::byte> block(1 << 20);
-  for (uint64_t at = begin; at < end; at += block.size()) {
-    const auto part = std::span(block).first(std::min<uint64_t>(block.size(), end - at));
-    volume_->read(base + at, part);
-    const auto* bytes = reinterpret_cast<const unsigned char*>(part.data());
-    for (uint64_t i = 0; i + width <= part.size(); i += width) {
-      const uint32_t value = width == 2 ? boost::endian::load_little_u16(bytes + i)
-                                        : boost::endian::load_little_u32(bytes + i) & 0x0FFFFFFF;
-      used += value != 0;
-    }
-  }
-  return used;
 }
 
 Table::Flags Table::flags() {

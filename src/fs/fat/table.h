@@ -25,8 +25,6 @@ class Table {
   Flags flags();
   // How the main copy marks a cluster; one the FAT is too short for counts as unreadable.
   Use use(uint32_t cluster);
-  // Clusters that the main copy says are in use, or bad. Reads all of it.
-  uint64_t count_used();
 
  private:
   struct Entry {

@@ -136,7 +136,7 @@ class Assembler {
   }
 
   void take_headers() {
-    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+    for (const Trace& trace : thinned(scene_.of_kind(kHeaderTrace), kMostHeaders)) {
       Geometry geometry;
       const auto bytes = std::as_writable_bytes(std::span(&geometry.header, 1));
       if (headers_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||

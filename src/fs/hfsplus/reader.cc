@@ -46,7 +46,6 @@ class Reader : public VolumeReader {
 
   void read(Sink& sink) override {
     sink_ = &sink;
-    damaged_ = 0;
     live_ = {};
     remnants_ = {};
     tables_.overflow = tables_.stale_overflow = {};
@@ -180,8 +179,7 @@ class Reader : public VolumeReader {
   }
 
   void damage(const ByteRange& range, std::string what) {
-    constexpr uint64_t kMost = 10'000;
-    if (++damaged_ <= kMost) sink_->add(Damage{range, std::move(what)});
+    sink_->add(Damage{range, std::move(what)});
   }
 
   // Calls `live` with records of leaf nodes in use, and `stale` with all that is left behind.
@@ -565,7 +563,6 @@ class Reader : public VolumeReader {
   Volume volume_;
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
-  uint64_t damaged_ = 0;
   size_t catalog_node_ = 0, extents_node_ = 0, attributes_node_ = 0;  // bytes
   VolumeAge age_;
   LiveIndex live_;

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <unordered_map>
 
 #include "content/types.h"
 #include "fs/ntfs/detector.h"
@@ -18,12 +19,15 @@ namespace undershelf::ntfs {
 namespace {
 
 constexpr size_t kMostVolumes = 64;
+constexpr size_t kMostDrafts = 256;
 constexpr size_t kLeastRecords = 4;         // fewer, with no header, are not taken for a volume
 constexpr uint64_t kMostNumber = 16 << 20;  // of a record, unless very many were found
 constexpr size_t kLeastBlocks = 2;          // of an index, or pages of a journal, likewise
 constexpr uint64_t kUsualCluster = 4096;    // bytes; where nothing tells and nothing depends on it
 constexpr uint64_t kMirrored = 4;           // records of which $MFTMirr has copies
-constexpr uint64_t kRoom = 4;          // records are foreseen for so many times the highest folder
+constexpr uint64_t kRoom = 4;  // records are foreseen for so many times the highest folder
+// but no more than that, and so many for each block and page: one stray number foresees nothing.
+constexpr uint64_t kForeseen = 1 << 20, kForeseenEach = 1024;
 constexpr size_t kMostFiles = 20'000;  // looked at for their format, of each fragment
 constexpr uint64_t kLeastCluster = 512, kMostCluster = 2 << 20;  // bytes
 
@@ -91,12 +95,22 @@ class Assembler {
     Candidate layout;
     uint32_t record_size = 0;
     std::vector<Placed> records;
+    std::unordered_map<uint64_t, std::optional<Time>> made;  // by number, of the records
+    uint64_t end = 0;                                        // of the last one: byte of the source
+
+    void add(std::span<const Placed> more) {
+      records.insert(records.end(), more.begin(), more.end());
+      for (const Placed& record : more) {
+        made.emplace(record.number, record.made);
+        end = std::max(end, record.place + record_size);
+      }
+    }
   };
 
   // Boot sectors, and what their backups stand for, tell layouts; whether anything of the volume is
   // left is seen later.
   void take_headers() {
-    for (const Trace& trace : scene_.of_kind(kHeaderTrace)) {
+    for (const Trace& trace : thinned(scene_.of_kind(kHeaderTrace), kMostHeaders)) {
       BootSector boot{};
       if (scene_.is_held(trace.range()) ||
           !scene_.source->read(trace.offset, std::as_writable_bytes(std::span(&boot, 1))).ok()) {
@@ -113,7 +127,7 @@ class Assembler {
   // Sorts records into fragments.
   void gather() {
     std::map<std::pair<int64_t, uint32_t>, size_t> by_base;
-    const std::vector<Trace> runs = scene_.of_kind(kRecords);
+    const std::span<const Trace> runs = scene_.of_kind(kRecords);
     for (const Trace& run : runs) total_ += run.length / run.other;
     const uint64_t most_number = std::max<uint64_t>(kMostNumber, 8 * total_);
     for (const Trace& run : runs) {
@@ -242,15 +256,24 @@ class Assembler {
     const uint64_t size = scene_.source->size();
     if (voted.votes >= votes_above_chance(fragment.pins.size(), size))
       candidates.push_back({voted.grid, std::nullopt, 0});
-    std::vector<Pin> all_pins = fragment.pins;
-    all_pins.insert(all_pins.end(), table_pins_.begin(), table_pins_.end());
-    const VotedGrid by_tables = most_voted(all_pins, kLeastCluster, kMostCluster);
-    if (by_tables.votes >= votes_above_chance(all_pins.size(), size))
-      candidates.push_back({by_tables.grid, std::nullopt, 0});
-    const std::vector<Pin> contents = content_pins(fragment.files, scene_.contents);
-    const VotedGrid by_content = most_voted(contents, kLeastCluster, kMostCluster);
-    if (by_content.votes >= votes_above_chance(contents.size(), size)) {
-      candidates.push_back({by_content.grid, std::nullopt, 0});
+    // One that tells of no place itself adds nothing to what tables tell; they speak once.
+    if (!fragment.pins.empty() || !by_tables_) {
+      std::vector<Pin> all_pins = fragment.pins;
+      all_pins.insert(all_pins.end(), table_pins_.begin(), table_pins_.end());
+      const VotedGrid by_tables = most_voted(all_pins, kLeastCluster, kMostCluster);
+      const bool enough = by_tables.votes >= votes_above_chance(all_pins.size(), size);
+      if (enough) candidates.push_back({by_tables.grid, std::nullopt, 0});
+      if (fragment.pins.empty()) by_tables_.emplace(enough ? by_tables.grid : Grid{});
+    } else if (by_tables_->unit_size > 0) {
+      candidates.push_back({*by_tables_, std::nullopt, 0});
+    }
+    // A single file agrees with no other.
+    if (fragment.files.size() > 1) {
+      const std::vector<Pin> contents = content_pins(fragment.files, scene_.contents);
+      const VotedGrid by_content = most_voted(contents, kLeastCluster, kMostCluster);
+      if (by_content.votes >= votes_above_chance(contents.size(), size)) {
+        candidates.push_back({by_content.grid, std::nullopt, 0});
+      }
     }
     for (const uint64_t start : scene_.starts) {
       for (uint64_t cluster = kLeastCluster; cluster <= kMostCluster; cluster *= 2) {
@@ -313,26 +336,27 @@ class Assembler {
     auto& drafts = volumes_[{layout.grid.start, layout.grid.unit_size}];
     for (Draft& draft : drafts) {
       if (draft.record_size != fragment.record_size || overlaps(draft, fragment)) continue;
-      draft.records.insert(draft.records.end(), fragment.records.begin(), fragment.records.end());
+      draft.add(fragment.records);
       draft.layout.pins += layout.pins;
       if (!draft.layout.geometry) draft.layout.geometry = layout.geometry;
       return;
     }
-    drafts.push_back({layout, fragment.record_size, std::move(fragment.records)});
+    // The longest fragments came first.
+    if (++drafts_ > kMostDrafts) return;
+    drafts.push_back({layout, fragment.record_size, {}, {}, 0});
+    drafts.back().add(fragment.records);
   }
 
   // Whether both have records of the same numbers, and these are other files': then they are two
   // volumes. A table that was moved leaves copies, and so does the mirror, which is longer where
   // clusters are large.
   static bool overlaps(const Draft& draft, const Fragment& fragment) {
-    std::map<uint64_t, std::optional<Time>> made;
-    for (const Placed& record : draft.records) made.emplace(record.number, record.made);
     size_t others = 0;
     for (const Placed& record : fragment.records) {
-      const auto known = made.find(record.number);
-      others += known != made.end() && known->second != record.made;
+      const auto known = draft.made.find(record.number);
+      others += known != draft.made.end() && known->second != record.made;
     }
-    return others > 0 && others * 10 > std::min(made.size(), fragment.records.size());
+    return others > 0 && others * 10 > std::min(draft.made.size(), fragment.records.size());
   }
 
   // $MFTMirr has copies of the first records only.
@@ -349,11 +373,8 @@ class Assembler {
         return static_cast<int64_t>(pin.place) == mirror.base && is_on(grid, pin);
       });
       if (!agrees || drafts.empty()) continue;
-      std::vector<Placed>& records = drafts.front().records;
       for (const Placed& record : mirror.records) {
-        const bool known =
-            std::ranges::find(records, record.number, &Placed::number) != records.end();
-        if (!known) records.push_back(record);
+        if (!drafts.front().made.contains(record.number)) drafts.front().add({&record, 1});
       }
     }
   }
@@ -371,7 +392,8 @@ class Assembler {
     for (const FreeNames::Pages& pages : free_.pages()) count(pages.names, true);
     for (const auto& [start, count_of] : named) {
       if (count_of >= kLeastBlocks)
-        volumes_[{start, kUsualCluster}].push_back({{{start, kUsualCluster}, {}, 0}, 1024, {}});
+        volumes_[{start, kUsualCluster}].push_back(
+            {{{start, kUsualCluster}, {}, 0}, 1024, {}, {}, 0});
     }
   }
 
@@ -451,7 +473,8 @@ class Assembler {
       total = at + draft.record_size;
     }
     // References to records behind the last one that was found are references all the same.
-    const uint64_t most = numbers * draft.record_size;
+    const uint64_t foreseen = std::min(numbers, kForeseen + kForeseenEach * found.names.size());
+    const uint64_t most = foreseen * draft.record_size;
     if (most > total) append_piece(found.records, {Piece::Kind::unknown, 0, most - total});
     assembled_.push_back({make_reader(scene_.source, where, geometry, std::move(found)), false});
   }
@@ -468,11 +491,8 @@ class Assembler {
   }
 
   uint64_t end_of(const Draft& draft) const {
-    uint64_t end = scene_.end_around(draft.layout.grid.start);
-    for (const Placed& record : draft.records) {
-      end = std::max(end, record.place + draft.record_size);
-    }
-    return std::min(end, scene_.source->size());
+    return std::min(std::max(scene_.end_around(draft.layout.grid.start), draft.end),
+                    scene_.source->size());
   }
 
   const Scene& scene_;
@@ -483,6 +503,8 @@ class Assembler {
   std::map<std::pair<uint64_t, uint64_t>, std::vector<Draft>> volumes_;  // by start, cluster size
   std::vector<Assembled> assembled_;
   size_t total_ = 0;  // records found
+  size_t drafts_ = 0;
+  std::optional<Grid> by_tables_;  // that table pins alone vote for; unit size 0: none
 };
 
 }  // namespace

@@ -35,16 +35,16 @@ FoundNames::Kind kind_of(const Trace& trace) {
 
 FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
   std::vector<std::pair<FoundNames, uint64_t>> free;  // with VCNs
-  for (const Trace& trace : scene.traces) {
-    if (trace.kind != kIndexBlock && trace.kind != kChangePages && trace.kind != kLogPages)
-      continue;
-    for (FoundNames& names : free_parts(trace)) {
-      if (free.size() < kMostParts) {
-        free.emplace_back(std::move(names), trace.number);
-      } else {
-        ++left_out_;
-      }
+  for (const TraceKind kind : {kIndexBlock, kChangePages, kLogPages}) {
+    for (const Trace& trace : scene.of_kind(kind)) {
+      for (FoundNames& names : free_parts(trace)) free.emplace_back(std::move(names), trace.number);
     }
+  }
+  // Of too many, those are kept that lie evenly over the source.
+  if (const size_t count = free.size(); count > kMostParts) {
+    for (size_t i = 0; i < kMostParts; ++i) free[i] = std::move(free[i * count / kMostParts]);
+    free.resize(kMostParts);
+    left_out_ = count - kMostParts;
   }
   if (free.empty()) return;
   for (VolumeReader* reader : scene.current) {

@@ -132,6 +132,11 @@ void Mft::each(const std::function<void(uint64_t, const Read&)>& visit) {
   for (uint64_t first = 0; first < count(); first += per_block) {
     const uint64_t records = std::min(per_block, count() - first);
     const auto bytes = std::span(block).first(records * record_size_);
+    const uint64_t stored = stream_->next_stored(first * record_size_);
+    if (stored >= (first + records) * record_size_) {
+      first = stored / record_size_ / per_block * per_block - per_block;
+      continue;
+    }
     const ReadResult result = stream_->read(first * record_size_, bytes);
     for (uint64_t i = 0; i < records; ++i) {
       const ByteRange range{(first + i) * record_size_, record_size_};

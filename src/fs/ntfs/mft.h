@@ -33,7 +33,8 @@ class Mft {
     State state = State::blank;
     std::optional<Record> record;
   };
-  // Calls `visit` with each record in order, reading ahead. The record is gone after the call.
+  // Calls `visit` with each record in order, reading ahead; stretches of the table of which nothing
+  // is stored (sparse ones, or unknown ones) are passed over. The record is gone after the call.
   void each(const std::function<void(uint64_t number, const Read&)>& visit);
   // One record; it stays until the next call.
   Read read(uint64_t number);

@@ -14,8 +14,6 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr uint64_t kMostDamage = 10'000;  // places noted one by one
-
 class Reader : public VolumeReader {
  public:
   Reader(SourcePtr source, const ByteRange& where, Geometry geometry, std::vector<FoundNames> names)
@@ -44,7 +42,6 @@ class Reader : public VolumeReader {
 
   void read(Sink& sink) override {
     sink_ = &sink;
-    damaged_ = 0;
     catalogue_.emplace(mft_.count());
     maker_.emplace(*catalogue_, volume_.length);
     extensions_.clear();
@@ -75,10 +72,6 @@ class Reader : public VolumeReader {
     if (names.left_out() > 0) {
       damage({space_.base, 0},
              fmt::format("{} names of lost files are more than can be kept.", names.left_out()));
-    }
-    if (damaged_ > kMostDamage) {
-      sink.add(
-          Damage{{space_.base, 0}, fmt::format("And {} more places.", damaged_ - kMostDamage)});
     }
   }
 
@@ -111,7 +104,7 @@ class Reader : public VolumeReader {
   }
 
   void damage(const ByteRange& range, std::string what) {
-    if (++damaged_ <= kMostDamage) sink_->add(Damage{range, std::move(what)});
+    sink_->add(Damage{range, std::move(what)});
   }
 
   void read_records() {
@@ -420,7 +413,6 @@ class Reader : public VolumeReader {
   Volume volume_;
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
-  uint64_t damaged_ = 0;
   std::optional<Catalogue> catalogue_;
   std::optional<EntryMaker> maker_;
   std::vector<std::pair<uint32_t, uint32_t>> extensions_;  // base record, extension record
