@@ -1,11 +1,14 @@
 #include <SQLiteCpp/Exception.h>
 #include <fmt/format.h>
 #include <sqlite3.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <filesystem>
 #include <iostream>
+#include <new>
+#include <string_view>
 
 #include "cli/command.h"
 #include "cli/output.h"
@@ -166,6 +169,15 @@ int run(const std::vector<std::string>& arguments) {
 }  // namespace undershelf::cli
 
 int main(int argc, char** argv) {
-  std::ios::sync_with_stdio(false);
-  return undershelf::cli::run({argv + 1, argv + argc});
+  try {
+    std::ios::sync_with_stdio(false);
+    return undershelf::cli::run({argv + 1, argv + argc});
+  } catch (const std::bad_alloc&) {
+    // Without asking for any more.
+    constexpr std::string_view kSentence =
+        "There is not enough memory for this. Close other programs, or use a machine with more.\n";
+    [[maybe_unused]] const ssize_t told =
+        ::write(STDERR_FILENO, kSentence.data(), kSentence.size());
+    return 1;
+  }
 }

@@ -73,10 +73,10 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
   try {
     Shelf shelf(path, SQLite::OPEN_READWRITE | SQLite::OPEN_CREATE);
     shelf.prepare(path);
+    // All at once: what was begun and not ended is an empty file, and is begun anew.
+    SQLite::Transaction transaction(shelf.db());
     shelf.db().exec(fmt::format("PRAGMA application_id={}", kShelfApplicationId));
     shelf.db().exec(fmt::format("PRAGMA user_version={}", kShelfVersion));
-    shelf.db().exec("PRAGMA journal_mode=WAL");
-    SQLite::Transaction transaction(shelf.db());
     shelf.db().exec(kSchema);
     SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?,?,?)");
     row.bind(1, source.path);
@@ -95,6 +95,7 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
       block.reset();
     }
     transaction.commit();
+    shelf.db().exec("PRAGMA journal_mode=WAL");
     return shelf;
   } catch (const SQLite::Exception& e) {
     throw Error(Failure::unavailable,

@@ -1,11 +1,14 @@
 #include "source/sysfs.h"
 
+#include <dirent.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 
 #include <fstream>
+#include <memory>
 #include <sstream>
+#include <string_view>
 
 namespace undershelf {
 
@@ -20,9 +23,15 @@ std::string first_line(const fs::path& path) {
 }
 
 std::vector<fs::path> entries_of(const fs::path& folder) {
+  // std::filesystem's iterator ends the program where memory does.
+  const std::unique_ptr<DIR, int (*)(DIR*)> open(::opendir(folder.c_str()), ::closedir);
   std::vector<fs::path> entries;
-  std::error_code error;
-  for (const auto& entry : fs::directory_iterator(folder, error)) entries.push_back(entry.path());
+  while (open) {
+    const dirent* entry = ::readdir(open.get());
+    if (entry == nullptr) break;
+    const std::string_view name = entry->d_name;
+    if (name != "." && name != "..") entries.push_back(folder / name);
+  }
   return entries;
 }
 

@@ -1,0 +1,186 @@
+// Reads, writes and allocations that fail, each call in turn: never a crash, never a wrong row,
+// never a bag that is not valid, and what failed can be gone on with.
+#include <gtest/gtest.h>
+
+#include <atomic>
+#include <fstream>
+#include <regex>
+
+#include "scan/scan.h"
+#include "shelf/selection.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+// Sanitizers have allocation functions of their own.
+constexpr bool kSanitized = UNDERSHELF_SANITIZED;
+
+// Some of 1 to `count`: the first ones, then ever fewer.
+std::vector<long> some_of(long count, long first, double factor) {
+  std::vector<long> some;
+  for (long n = 1; n <= count;
+       n = std::max(n + 1, n < first ? 0 : static_cast<long>(static_cast<double>(n) * factor))) {
+    some.push_back(n);
+  }
+  return some;
+}
+
+// Fails at one of its reads: nothing of it comes, or its second half.
+class FailingSource : public Source {
+ public:
+  FailingSource(std::string bytes, long failing, bool half)
+      : base_(std::move(bytes)), failing_(failing), half_(half) {}
+  uint64_t size() const override { return base_.size(); }
+  uint32_t sector_size() const override { return 512; }
+  ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
+    ReadResult result = base_.read(offset, out);
+    if (++reads_ != failing_ || out.empty()) return result;
+    const size_t kept = half_ ? out.size() / 2 : 0;
+    std::ranges::fill(out.subspan(kept), std::byte{0});
+    return {{{offset + kept, out.size() - kept}}};
+  }
+  long reads() const { return reads_; }
+
+ private:
+  MemorySource base_;
+  long failing_;
+  bool half_;
+  mutable std::atomic<long> reads_{0};
+};
+
+class FailingReads : public testing::TestWithParam<const char*> {};
+
+TEST_P(FailingReads, CostOnlyWhatTheyWouldHaveRead) {
+  const TempFolder folder;
+  const std::string image = sample(GetParam());
+  const auto scan_with = [&](long failing, bool half) {
+    const std::string path = folder.path("shelf");
+    std::filesystem::remove(path);
+    const auto source = std::make_shared<FailingSource>(image, failing, half);
+    Shelf shelf = Shelf::create(path, {}, {});
+    ScanOptions options;
+    options.depth = Depth::deep;
+    scan(shelf, source, options);
+    uint64_t files = 0;
+    each_row(shelf, {}, [&](const Row& row) {
+      EXPECT_TRUE(!row.size || !row.intact_bytes || *row.intact_bytes <= *row.size) << row.path;
+      files += row.kind == "file";
+      return true;
+    });
+    return std::pair(files, source->reads());
+  };
+  const auto [files, reads] = scan_with(0, false);
+  EXPECT_GT(files, 5U);
+  uint64_t most = 0;
+  for (const long failing : some_of(reads, 12, 1.12)) {
+    const uint64_t found = scan_with(failing, failing % 2 == 0).first;
+    most = std::max(most, found);
+    // The sweep still finds what one structure does not tell.
+    EXPECT_LE(found, 3 * files) << failing;
+  }
+  EXPECT_GE(most, files);
+}
+
+INSTANTIATE_TEST_SUITE_P(Samples, FailingReads,
+                         testing::Values("fat12-floppy", "exfat-shortened", "ntfs-office",
+                                         "hfsplus-charts"),
+                         [](const auto& one) {
+                           std::string name = one.param;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+// The built program with one call that fails.
+class FailingCalls : public testing::Test {
+ protected:
+  void SetUp() override {
+    write_file(image_, sample("fat12-floppy"));
+    ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep"}).code, 0);
+    rows_ = list(shelf_);
+    ASSERT_GT(rows_.size(), 5U);
+  }
+  static std::vector<Json> list(const std::string& shelf) {
+    return undershelf({"list", shelf, "--format", "jsonl"}).lines();
+  }
+  Outcome run(const char* what, long number, const std::string& call) {
+    return shell(std::string(what) + "=" + std::to_string(number) +
+                 " UNDERSHELF_FAULTS_COUNTED=" + test::quoted(folder_.path("counted")) +
+                 " LD_PRELOAD=" + test::quoted(UNDERSHELF_FAULTS) + " " +
+                 test::quoted(UNDERSHELF_PROGRAM) + " " + call);
+  }
+  // How many of such calls one that fails nowhere makes.
+  long count(bool of_news, const std::string& call) {
+    EXPECT_LE(run("UNDERSHELF_FAIL_WRITE", 0, call).code, 1);
+    std::ifstream counted(folder_.path("counted"));
+    long writes = 0;
+    long news = 0;
+    counted >> writes >> news;
+    return of_news ? news : writes;
+  }
+  static void expect_plain(const Outcome& outcome, long number) {
+    EXPECT_LT(outcome.code, 5) << number << outcome.err;
+    const std::regex raw("terminate|bad_alloc|std::|SQLITE|disk I/O error\\.?$|Sanitizer");
+    EXPECT_FALSE(std::regex_search(outcome.err, raw)) << number << ": " << outcome.err;
+    EXPECT_TRUE(outcome.code <= 1 || !outcome.err.empty()) << number;
+  }
+
+  void try_scan(const char* what, bool of_news) {
+    const std::string other = folder_.path("other");
+    const std::string call =
+        "scan " + test::quoted(image_) + " --shelf " + test::quoted(other) + " --depth deep";
+    const long calls = count(of_news, call);
+    EXPECT_GT(calls, 10);
+    for (const long number : some_of(calls, 20, 1.15)) {
+      shell("rm -f " + test::quoted(other) + "*");
+      expect_plain(run(what, number, call), number);
+      const Outcome again = undershelf({"scan", image_, "--shelf", other, "--depth", "deep"});
+      // Refused if nothing had failed after all.
+      EXPECT_TRUE(again.code == 0 || again.code == 4) << number << ": " << again.err;
+      EXPECT_EQ(list(other), rows_) << number;
+    }
+  }
+
+  void try_export(const char* what, bool of_news) {
+    const std::string bag = folder_.path("bag");
+    const std::string call = "export " + test::quoted(shelf_) + " --to " + test::quoted(bag);
+    const long calls = count(of_news, call);
+    const Outcome whole = shell("sort " + test::quoted(bag + "/manifest-sha256.txt"));
+    EXPECT_GT(calls, 10);
+    for (const long number : some_of(calls, 20, 1.15)) {
+      std::filesystem::remove_all(bag);
+      expect_plain(run(what, number, call), number);
+      if (std::filesystem::exists(bag + "/bag-info.txt")) {
+        const Outcome listed =
+            shell("cd " + test::quoted(bag) + " && cut -c67- manifest-sha256.txt | sort");
+        const Outcome there = shell("cd " + test::quoted(bag) + " && find data -type f | sort");
+        EXPECT_EQ(listed.out, there.out) << number;
+      } else {
+        std::filesystem::remove_all(bag);
+      }
+      EXPECT_LE(undershelf({"export", shelf_, "--to", bag, "--resume"}).code, 1) << number;
+      EXPECT_EQ(faults_of_bag(bag), "") << number;
+      EXPECT_EQ(shell("sort " + test::quoted(bag + "/manifest-sha256.txt")).out, whole.out)
+          << number;
+    }
+  }
+
+  TempFolder folder_;
+  std::string image_ = folder_.path("card.img");
+  std::string shelf_ = folder_.path("card.shelf");
+  std::vector<Json> rows_;
+};
+
+TEST_F(FailingCalls, WritesOfAScan) { try_scan("UNDERSHELF_FAIL_WRITE", false); }
+TEST_F(FailingCalls, WritesOfAnExport) { try_export("UNDERSHELF_FAIL_WRITE", false); }
+TEST_F(FailingCalls, MemoryOfAScan) {
+  if (kSanitized) GTEST_SKIP() << "the sanitizer allocates itself";
+  try_scan("UNDERSHELF_FAIL_NEW", true);
+}
+TEST_F(FailingCalls, MemoryOfAnExport) {
+  if (kSanitized) GTEST_SKIP() << "the sanitizer allocates itself";
+  try_export("UNDERSHELF_FAIL_NEW", true);
+}
+
+}  // namespace
+}  // namespace undershelf::test

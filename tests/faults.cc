@@ -1,0 +1,108 @@
+// Put in front of the C library (LD_PRELOAD), makes one call of a program fail: the one of number
+// UNDERSHELF_FAIL_WRITE among those that write, or UNDERSHELF_FAIL_NEW among allocations. What is
+// counted is told at the end in the file UNDERSHELF_FAULTS_COUNTED.
+#include <dlfcn.h>
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cerrno>
+#include <cstdarg>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <new>
+
+namespace {
+
+long number_in(const char* name) {
+  const char* text = ::getenv(name);
+  return text == nullptr ? 0 : ::atol(text);
+}
+
+std::atomic<long> writes{0}, news{0};
+
+// Whether this call is the one that fails; errno is then set. 20 and more: the medium is full.
+bool fails() {
+  static const long which = number_in("UNDERSHELF_FAIL_WRITE");
+  const long now = ++writes;
+  if (now != which) return false;
+  errno = now % 2 == 0 ? ENOSPC : EIO;
+  return true;
+}
+
+template <typename Function>
+Function* next(const char* name) {
+  return reinterpret_cast<Function*>(::dlsym(RTLD_NEXT, name));
+}
+
+struct AtEnd {
+  ~AtEnd() {
+    const char* path = ::getenv("UNDERSHELF_FAULTS_COUNTED");
+    if (path == nullptr) return;
+    if (FILE* file = std::fopen(path, "w")) {
+      std::fprintf(file, "%ld %ld\n", writes.load(), news.load());
+      std::fclose(file);
+    }
+  }
+} at_end;
+
+// Standard output and error are no medium.
+bool is_file(int fd) { return fd > 2; }
+
+}  // namespace
+
+extern "C" {
+
+ssize_t write(int fd, const void* data, size_t size) {
+  static auto* const real = next<ssize_t(int, const void*, size_t)>("write");
+  return is_file(fd) && fails() ? -1 : real(fd, data, size);
+}
+ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
+  static auto* const real = next<ssize_t(int, const void*, size_t, off64_t)>("pwrite64");
+  return fails() ? -1 : real(fd, data, size, at);
+}
+ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
+  return pwrite64(fd, data, size, at);
+}
+int fsync(int fd) {
+  static auto* const real = next<int(int)>("fsync");
+  return fails() ? -1 : real(fd);
+}
+int fdatasync(int fd) {
+  static auto* const real = next<int(int)>("fdatasync");
+  return fails() ? -1 : real(fd);
+}
+int syncfs(int fd) {
+  static auto* const real = next<int(int)>("syncfs");
+  return fails() ? -1 : real(fd);
+}
+int ftruncate64(int fd, off64_t size) {
+  static auto* const real = next<int(int, off64_t)>("ftruncate64");
+  return fails() ? -1 : real(fd, size);
+}
+int ftruncate(int fd, off_t size) { return ftruncate64(fd, size); }
+int linkat(int from, const char* old, int to, const char* now, int flags) {
+  static auto* const real = next<int(int, const char*, int, const char*, int)>("linkat");
+  return fails() ? -1 : real(from, old, to, now, flags);
+}
+int renameat(int from, const char* old, int to, const char* now) {
+  static auto* const real = next<int(int, const char*, int, const char*)>("renameat");
+  return fails() ? -1 : real(from, old, to, now);
+}
+int mkdirat(int at, const char* path, mode_t mode) {
+  static auto* const real = next<int(int, const char*, mode_t)>("mkdirat");
+  return fails() ? -1 : real(at, path, mode);
+}
+
+}  // extern "C"
+
+void* operator new(size_t size) {
+  static const long which = number_in("UNDERSHELF_FAIL_NEW");
+  void* memory = ++news == which ? nullptr : std::malloc(size == 0 ? 1 : size);
+  if (memory == nullptr) throw std::bad_alloc();
+  return memory;
+}
+void operator delete(void* memory) noexcept { std::free(memory); }
+void operator delete(void* memory, size_t) noexcept { std::free(memory); }
