@@ -5,6 +5,7 @@
 #include <atomic>
 #include <fstream>
 #include <regex>
+#include <set>
 
 #include "scan/scan.h"
 #include "shelf/selection.h"
@@ -90,6 +91,58 @@ INSTANTIATE_TEST_SUITE_P(Samples, FailingReads,
                            std::erase(name, '-');
                            return name;
                          });
+
+// Asks for a stop when it is read for the n-th time.
+class StoppingSource : public MemorySource {
+ public:
+  StoppingSource(std::string bytes, long when, std::atomic<bool>& stop)
+      : MemorySource(std::move(bytes)), when_(when), stop_(stop) {}
+  ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
+    if (++reads_ == when_) stop_ = true;
+    return MemorySource::read(offset, out);
+  }
+
+ private:
+  long when_;
+  std::atomic<bool>& stop_;
+  mutable std::atomic<long> reads_{0};
+};
+
+// A quick scan could be stopped by killing it only.
+TEST(StoppedScans, KeepWhatTheyHaveAndAreGoneOnWith) {
+  const TempFolder folder;
+  const std::string image = sample("ntfs-office");
+  const auto scan_it = [&](Shelf& shelf, long when) {
+    std::atomic<bool> stop{false};
+    ScanOptions options;
+    options.stop = &stop;
+    return scan(shelf, std::make_shared<StoppingSource>(image, when, stop), options).stopped;
+  };
+  const auto rows_of = [](const Shelf& shelf) {
+    std::vector<std::string> rows;
+    each_row(shelf, {}, [&](const Row& row) {
+      rows.push_back(row.path + "|" + row.state + "|" + row.rating.value_or("") + "|" +
+                     std::to_string(row.size.value_or(0)));
+      return true;
+    });
+    return rows;
+  };
+  Shelf whole = Shelf::create(folder.path("whole"), {}, {});
+  EXPECT_FALSE(scan_it(whole, 0));
+  const std::vector<std::string> expected = rows_of(whole);
+  std::set<size_t> counts;
+  for (const long when : some_of(400, 1, 1.5)) {
+    const std::string path = folder.path("shelf" + std::to_string(when));
+    Shelf shelf = Shelf::create(path, {}, {});
+    if (!scan_it(shelf, when)) continue;
+    EXPECT_EQ(shelf.scans().back().state, "stopped");
+    counts.insert(rows_of(shelf).size());
+    EXPECT_FALSE(scan_it(shelf, 0));
+    EXPECT_EQ(rows_of(shelf), expected) << when;
+    EXPECT_EQ(shelf.scans().back().state, "finished");
+  }
+  EXPECT_GT(counts.size(), 1U) << "it stops in the middle of a volume";
+}
 
 // The built program with one call that fails.
 class FailingCalls : public testing::Test {

@@ -267,10 +267,11 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   return deleted + former;
 }
 
-// The call of a deep scan that goes on with this one.
-std::string deep_scan_like(const CommandLine& line) {
-  std::string call = fmt::format("undershelf scan {} --shelf {} --depth deep",
-                                 quoted_path(line.text("SOURCE")), quoted_path(line.text("shelf")));
+// The call of a scan that goes on with this one.
+std::string scan_like(const CommandLine& line, Depth depth) {
+  std::string call =
+      fmt::format("undershelf scan {} --shelf {}{}", quoted_path(line.text("SOURCE")),
+                  quoted_path(line.text("shelf")), depth == Depth::deep ? " --depth deep" : "");
   for (const char* option : {"offset", "from", "to", "check", "time-zone", "code-page"}) {
     if (line.has(option)) call += fmt::format(" --{} {}", option, shell_quoted(line.text(option)));
   }
@@ -280,14 +281,19 @@ std::string deep_scan_like(const CommandLine& line) {
 
 int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& line, Depth depth) {
   const std::string shelf_path = line.text("shelf");
-  const std::string again = deep_scan_like(line);
+  const std::string again = scan_like(line, Depth::deep);
   if (result.stopped) {
     summarise(shelf, result);
-    say(fmt::format(
-        "Stopped at byte {}. What was found so far is on the shelf; going on may add to "
-        "former volumes, and correct them.",
-        result.position));
-    next_step(again);
+    if (result.position) {
+      say(fmt::format(
+          "Stopped at byte {}. What was found so far is on the shelf; going on may add to "
+          "former volumes, and correct them.",
+          *result.position));
+    } else {
+      say("Stopped while volumes were read. What was found so far is on the shelf; the same call "
+          "reads the rest.");
+    }
+    next_step(result.position || depth == Depth::deep ? again : scan_like(line, depth));
     return kIncomplete;
   }
   if (result.volumes == 0) {
@@ -308,6 +314,10 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);
+  if (result.incomplete) {
+    say(fmt::format("A volume could not be read to its end; `undershelf volumes {}` says why.",
+                    quoted_path(shelf_path)));
+  }
   if (result.left_out > 0) {
     say(fmt::format("{} pieces of metadata more than can be kept were met; they are left out.",
                     result.left_out));
@@ -316,7 +326,9 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
             : lost == 0
                 ? again
                 : fmt::format("undershelf list {} --state deleted", quoted_path(shelf_path)));
-  return result.damage > 0 || result.source_is_short || result.left_out > 0 ? kIncomplete : kDone;
+  return result.damage > 0 || result.incomplete || result.source_is_short || result.left_out > 0
+             ? kIncomplete
+             : kDone;
 }
 
 void require_no_container(const Source& source, const std::string& path) {
@@ -341,7 +353,7 @@ void print_account(const Shelf& shelf, const ScanResult& result) {
   line.number("left_out", static_cast<int64_t>(result.left_out));
   line.boolean("source_is_short", result.source_is_short);
   line.boolean("stopped", result.stopped);
-  line.number("position", result.stopped ? std::optional<uint64_t>(result.position) : std::nullopt);
+  line.number("position", result.stopped ? result.position : std::nullopt);
   line.list("notes", result.notes);
   std::cout << line.end();
 }

@@ -5,13 +5,16 @@
 
 #include <algorithm>
 #include <map>
+#include <new>
 #include <set>
+#include <stdexcept>
 
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
 #include "rating/sampling.h"
 #include "scan/deep.h"
 #include "scan/former_sink.h"
+#include "scan/stopping_sink.h"
 #include "scan/survey.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
@@ -64,22 +67,44 @@ class Scan {
     survey_ = survey(source_, options_.read, options_.name_other);
     result_.notes = survey_.layout.notes;
     for (const FoundVolume& found : survey_.volumes) {
+      if (result_.stopped) break;
       Volume volume = found.reader->volume();
       volume.used = found.reader->used_bytes();
       options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
       VolumeWriter writer(shelf_, volume);
-      found.reader->read(writer);
+      read(*found.reader, writer, options_.stop);
       take(writer, *found.reader, volume);
     }
     // While a sweep goes on, what the quick depth found is there to be used.
+    if (result_.stopped) options_.progress("Stopping: putting together what was found so far");
     run_passes();
-    if (deep) look_deeply();
-    shelf_.end_scan(scan, result_.stopped ? "stopped" : "finished");
+    if (deep && !result_.stopped) look_deeply();
+    const bool done = !result_.stopped && !result_.incomplete;
+    shelf_.end_scan(scan, done ? "finished" : "stopped");
     result_.damage = shelf_.damage_count();
     return result_;
   }
 
  private:
+  // One volume's failure is that volume's: others are read all the same.
+  void read(VolumeReader& reader, Sink& sink, const std::atomic<bool>* stop) {
+    const auto incomplete = [&](const char* why) {
+      result_.incomplete = true;
+      sink.add(Damage{{reader.volume().offset, 0},
+                      fmt::format("It could not be read to its end: {}.", why)});
+    };
+    try {
+      StoppingSink stopping(sink, stop);
+      reader.read(stopping);
+    } catch (const Stopped&) {
+      result_.stopped = true;
+    } catch (const std::bad_alloc&) {
+      incomplete("there is not enough memory");
+    } catch (const std::logic_error& e) {
+      incomplete(e.what());
+    }
+  }
+
   void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume) {
     writer.finish();
     readers_.try_emplace(writer.volume_id(), &reader);
@@ -107,11 +132,12 @@ class Scan {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
       VolumeWriter writer(shelf_, found.volume, before);
+      // What was swept is put together in any case; a sweep that was stopped is at an end here.
       if (found.adds_to_current) {
-        found.reader->read(writer);
+        read(*found.reader, writer, nullptr);
       } else {
         FormerSink sink(writer, found.volume.standing == "former");
-        found.reader->read(sink);
+        read(*found.reader, sink, nullptr);
         sink.finish();
       }
       take(writer, *found.reader, found.volume);

@@ -34,16 +34,18 @@ struct ScanOptions {
   // Told what is being done now, for showing progress.
   std::function<void(const std::string&)> progress = [](const std::string&) {};
   std::function<void(const SweepProgress&)> sweeping = [](const SweepProgress&) {};
-  // A deep scan stops in order once this is set.
+  // A scan stops in order once this is set: what was found so far is put together.
   const std::atomic<bool>* stop = nullptr;
 };
 
 struct ScanResult {
   size_t volumes = 0;
-  uint64_t damage = 0;             // places noted
-  bool source_is_short = false;    // a volume goes on behind the end of the source
-  bool stopped = false;            // before it was finished
-  uint64_t position = 0;           // of the sweep, bytes of the source
+  uint64_t damage = 0;           // places noted
+  bool source_is_short = false;  // a volume goes on behind the end of the source
+  bool stopped = false;          // before it was finished
+  bool incomplete = false;       // a volume could not be read to its end; its damage says why
+  // Of the sweep, bytes of the source; nothing if none was begun.
+  std::optional<uint64_t> position;
   uint64_t left_out = 0;           // traces beyond what is kept
   std::vector<std::string> notes;  // on how the source is divided
 };
