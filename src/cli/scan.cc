@@ -144,6 +144,12 @@ LockedShelf open_or_create(const Wanted& wanted, const Source& source) {
   }
 }
 
+std::vector<std::string> names_of_systems() {
+  std::vector<std::string> names;
+  for (const FileSystem& system : file_systems()) names.emplace_back(system.name);
+  return names;
+}
+
 void require_supported(const CommandLine& line) {
   if (line.has("depth")) require_known("--depth", line.text("depth"), {"quick", "deep"});
   for (const char* option : {"from", "to", "only"}) {
@@ -154,7 +160,7 @@ void require_supported(const CommandLine& line) {
     }
   }
   for (const std::string& system : line.list("only")) {
-    require_known("--only", system, {"fat", "exfat", "ntfs", "hfsplus"});
+    require_known("--only", system, names_of_systems());
   }
   if (line.has("check")) {
     require_known("--check", line.text("check"), {"none", "sample", "full"});
@@ -353,6 +359,7 @@ void print_account(const Shelf& shelf, const ScanResult& result) {
   line.number("left_out", static_cast<int64_t>(result.left_out));
   line.boolean("source_is_short", result.source_is_short);
   line.boolean("stopped", result.stopped);
+  line.boolean("incomplete", result.incomplete);
   line.number("position", result.stopped ? result.position : std::nullopt);
   line.list("notes", result.notes);
   std::cout << line.end();

@@ -7,6 +7,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "fs/fs.h"
 #include "model/text.h"
 #include "rating/rate_pass.h"
 #include "shelf/details.h"

@@ -8,6 +8,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "fs/fs.h"
 #include "model/text.h"
 
 namespace undershelf::cli {

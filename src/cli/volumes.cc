@@ -6,6 +6,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "fs/fs.h"
 
 namespace undershelf::cli {
 namespace {

@@ -8,7 +8,8 @@
 #include "model/error.h"
 #include "shelf/losses.h"
 #include "shelf/rows.h"
-#include "stream/storage_row.h"
+#include "shelf/storage_row.h"
+#include "stream/stream.h"
 
 namespace undershelf {
 

@@ -7,27 +7,9 @@
 #include <span>
 #include <vector>
 
-#include "model/range.h"
+#include "model/trace.h"
 
 namespace undershelf {
-
-// A place that looks like a piece of a file system's metadata: one block of it, or several of the
-// same kind that follow each other. What `number` and `other` mean depends on `kind`; each
-// detector's header says so.
-struct Trace {
-  uint64_t offset = 0;  // byte of the source
-  uint64_t length = 0;  // bytes
-  uint32_t kind = 0;
-  uint64_t number = 0;
-  uint64_t other = 0;
-  uint64_t end() const { return offset + length; }
-  ByteRange range() const { return {offset, length}; }
-  bool operator==(const Trace&) const = default;
-};
-
-// A kind all detectors share: a header (boot sector, volume header) or a backup of one. `number`
-// is the byte of the source at which its volume would start.
-constexpr uint32_t kHeaderTrace = 0;
 
 // A part of the source under the sweep.
 struct SweepBlock {
@@ -48,7 +30,5 @@ class Detector {
   // joined to it.
   virtual void look(const SweepBlock& block, std::vector<Trace>& found) = 0;
 };
-
-constexpr size_t kSweepStep = 512;  // bytes; volumes may start at any multiple
 
 }  // namespace undershelf

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cctype>
 
 #include "fs/exfat/detector.h"
 #include "fs/exfat/former.h"
@@ -20,12 +21,49 @@ namespace undershelf {
 
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {
-      FileSystem{"fat", fat::open, fat::make_detector, fat::can_be_trace, fat::assemble},
-      FileSystem{"exfat", exfat::open, exfat::make_detector, exfat::can_be_trace, exfat::assemble},
-      FileSystem{"ntfs", ntfs::open, ntfs::make_detector, ntfs::can_be_trace, ntfs::assemble},
-      FileSystem{"hfsplus", hfsplus::open, hfsplus::make_detector, hfsplus::can_be_trace,
+      FileSystem{"fat",
+                 {"fat", "FAT", "vfat", true, false},
+                 fat::open,
+                 fat::make_detector,
+                 fat::can_be_trace,
+                 fat::assemble},
+      FileSystem{"exfat",
+                 {"exfat", "exFAT", "exfat", true, false},
+                 exfat::open,
+                 exfat::make_detector,
+                 exfat::can_be_trace,
+                 exfat::assemble},
+      FileSystem{"ntfs",
+                 {"ntfs", "NTFS", "ntfs", false, false, 0xFFFFFFFFFFFF},
+                 ntfs::open,
+                 ntfs::make_detector,
+                 ntfs::can_be_trace,
+                 ntfs::assemble},
+      FileSystem{"hfsplus",
+                 {"hfs", "HFS+", "hfsplus", false, true},
+                 hfsplus::open,
+                 hfsplus::make_detector,
+                 hfsplus::can_be_trace,
                  hfsplus::assemble}};
   return kFileSystems;
+}
+
+const Traits& traits_of(std::string_view file_system) {
+  static constexpr Traits kNone;
+  for (const FileSystem& system : file_systems()) {
+    if (file_system.starts_with(system.traits.family)) return system.traits;
+  }
+  return kNone;
+}
+
+std::string spelled(std::string_view file_system) {
+  for (const FileSystem& system : file_systems()) {
+    if (file_system == system.name) return std::string(system.traits.spelling);
+  }
+  std::string upper(file_system);
+  std::ranges::transform(upper, upper.begin(),
+                         [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+  return upper;
 }
 
 std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,

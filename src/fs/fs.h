@@ -44,8 +44,21 @@ struct Trace;
 struct Scene;
 struct Assembled;
 
+// A file system's ways that matter beyond its reader. Nothing outside fs/ asks which one it is.
+struct Traits {
+  std::string_view family;      // how Volume::file_system begins on its volumes
+  std::string_view spelling;    // of `name` in sentences
+  std::string_view blkid_type;  // what libblkid calls it
+  // Renaming an empty file leaves an entry behind that looks like a deleted one.
+  bool leaves_entries_on_rename = false;
+  // Its own files in use hold what was deleted: a sweep looks inside them.
+  bool keeps_old_inside = false;
+  uint64_t key_mask = UINT64_MAX;  // bits of an entry's key by which people know it
+};
+
 struct FileSystem {
   std::string_view name;
+  Traits traits;
   // A reader for the volume that lies at `where` (bytes of the source); null if none of this
   // file system does.
   std::unique_ptr<VolumeReader> (*open)(const SourcePtr& source, const ByteRange& where,
@@ -59,6 +72,11 @@ struct FileSystem {
 };
 
 std::span<const FileSystem> file_systems();
+// The traits of the one whose volumes have that Volume::file_system; none if a shelf says what no
+// reader does.
+const Traits& traits_of(std::string_view file_system);
+// A Volume::file_system as it is written in sentences and tables: FAT16, exFAT, NTFS, HFS+.
+std::string spelled(std::string_view file_system);
 
 // The reader of whichever file system lies at `where`; null if none is recognised. Where a later
 // format left the header of an earlier one standing, the more believable one is taken.

@@ -43,6 +43,12 @@ struct Name {
   bool operator==(const Name&) const = default;
 };
 
+// How a stream is stored; see Stream.
+struct Storage {
+  Codec codec = Codec::none;
+  uint64_t unit = 0;  // bytes
+};
+
 struct Stream {
   std::string name;         // empty for the main stream
   uint64_t size = 0;        // bytes, as recorded

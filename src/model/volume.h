@@ -35,9 +35,6 @@ struct Volume {
   ByteRange heap() const { return heap_from(0); }
 };
 
-// A file system's name as people write it: FAT16, exFAT, NTFS, HFS+.
-std::string spelled(const std::string& file_system);
-
 // A place where the source or its metadata is broken.
 struct Damage {
   ByteRange range;   // of the source; length 0 if only the place is known

@@ -10,7 +10,7 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "stream/storage_row.h"
+#include "shelf/storage_row.h"
 
 namespace undershelf {
 namespace {

@@ -11,7 +11,8 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "stream/storage_row.h"
+#include "shelf/storage_row.h"
+#include "stream/stream.h"
 
 namespace undershelf {
 namespace {

@@ -42,20 +42,23 @@ SweepRecord begin_or_continue(SweepStore& store, const Source& source, const Sca
 
 // What holds the places of traces now. Such traces are no remnants: they are the present file
 // systems' own metadata, or lie inside a file. File systems' own files are only what they are long,
-// as what stands behind may be older. HFS+ keeps old nodes inside its trees; `in_trees`: those are
-// looked at as well.
-ClaimMap holders(const Shelf& shelf, bool in_trees) {
+// as what stands behind may be older. `looking_inside`: a system that keeps what was deleted inside
+// its own files is looked for, which then hold nothing.
+ClaimMap holders(const Shelf& shelf, const FileSystem* looking_inside) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(
-    SELECT s.entry, s.pieces, e.system AND e.kind='file', s.size, v.file_system LIKE 'hfs%'
+    SELECT s.entry, s.pieces, e.system AND e.kind='file', s.size, v.file_system
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
     WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
-    SELECT 0, structures, 0, 0, 0 FROM volumes WHERE standing='current')sql");
+    SELECT 0, structures, 0, 0, '' FROM volumes WHERE standing='current')sql");
   while (row.executeStep()) {
     const bool own = row.getColumn(2).getInt() != 0;
-    if (own && in_trees && row.getColumn(4).getInt() != 0) continue;
+    const std::string_view system = row.getColumn(4).getText();
+    if (own && looking_inside != nullptr && system.starts_with(looking_inside->traits.family)) {
+      continue;
+    }
     Pieces pieces = pieces_of(row.getColumn(1));
     if (own) pieces = truncated(pieces, size_of(row.getColumn(3)));
     for (const Piece& piece : pieces) {
@@ -136,8 +139,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
                                            const ScanOptions& options,
                                            const std::vector<VolumeReader*>& current,
                                            const std::vector<uint64_t>& starts) {
-  const ClaimMap held = holders(shelf, false);
-  const ClaimMap held_besides_trees = holders(shelf, true);
+  const ClaimMap held = holders(shelf, nullptr);
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
   for (const Trace& trace : store.traces(kContentStarts)) {
@@ -146,7 +148,9 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   }
   std::vector<Assembled> assembled;
   for (const FileSystem* system : wanted_systems(options)) {
-    const ClaimMap& claims = system->name == "hfsplus" ? held_besides_trees : held;
+    const bool inside = system->traits.keeps_old_inside;
+    const ClaimMap held_besides = inside ? holders(shelf, system) : ClaimMap();
+    const ClaimMap& claims = inside ? held_besides : held;
     Scene scene;
     scene.source = source;
     scene.options = options.read;

@@ -22,8 +22,6 @@ void FormerSink::add(const Damage& damage) {
 }
 
 void FormerSink::finish() {
-  // NTFS keeps a sequence number in the upper bits; the rest is what a technician knows it by.
-  constexpr uint64_t kNumber = 0xFFFFFFFFFFFF;
   std::vector<uint64_t> missing;
   std::ranges::copy_if(wanted_, std::back_inserter(missing),
                        [&](uint64_t key) { return !pushed_.contains(key); });
@@ -34,7 +32,7 @@ void FormerSink::finish() {
     folder.kind = Kind::folder;
     folder.state = former_ ? State::former : State::deleted;
     folder.orphan = true;
-    folder.name = {fmt::format("[folder {}]", key & kNumber), {}, false};
+    folder.name = {fmt::format("[folder {}]", key & key_mask_), {}, false};
     folder.evidence.push_back({"name-lost", 0});
     folder.streams.emplace_back();
     to_.add(folder);

@@ -13,7 +13,9 @@ class FormerSink : public Sink {
  public:
   // `former`: all entries get that state, and damage to the volume's metadata is no news. Otherwise
   // they pass as they are.
-  FormerSink(Sink& to, bool former) : to_(to), former_(former) {}
+  // `key_mask`: Traits::key_mask.
+  FormerSink(Sink& to, bool former, uint64_t key_mask)
+      : to_(to), former_(former), key_mask_(key_mask) {}
   int64_t add(const Entry& entry) override;
   void add(int64_t entry, const OtherName& name) override { to_.add(entry, name); }
   void add(const Damage& damage) override;
@@ -24,6 +26,7 @@ class FormerSink : public Sink {
  private:
   Sink& to_;
   bool former_;
+  uint64_t key_mask_;
   uint64_t files_ = 0;
   std::unordered_set<uint64_t> pushed_;  // keys
   std::unordered_set<uint64_t> wanted_;  // keys of folders

@@ -141,8 +141,9 @@ std::string name_of_other_system(const std::string& path, const ByteRange& where
     return value_of(probe, "TYPE");
   });
   // Those we read ourselves.
-  constexpr std::array<std::string_view, 4> kOurs = {"vfat", "exfat", "ntfs", "hfsplus"};
-  return std::ranges::find(kOurs, name) == kOurs.end() ? name : std::string();
+  const bool ours = std::ranges::any_of(
+      file_systems(), [&](const FileSystem& system) { return system.traits.blkid_type == name; });
+  return ours ? std::string() : name;
 }
 
 std::string name_of_other_map(const std::string& path) {

@@ -9,8 +9,10 @@
 #include <set>
 #include <stdexcept>
 
+#include "content/types.h"
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
+#include "rating/rating.h"
 #include "rating/sampling.h"
 #include "scan/deep.h"
 #include "scan/former_sink.h"
@@ -55,6 +57,14 @@ void note_disputes(Shelf& shelf, const ClaimMap& claims) {
   }
 }
 
+StoredRating rate_sound(uint64_t bytes) {
+  Facts facts;
+  facts.size = bytes;
+  facts.placement = Placement::exact;
+  const Verdict verdict = rate(facts, format_by_name({}));
+  return {std::string(to_text(verdict.rating)), verdict.score};
+}
+
 class Scan {
  public:
   Scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options)
@@ -71,7 +81,7 @@ class Scan {
       Volume volume = found.reader->volume();
       volume.used = found.reader->used_bytes();
       options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
-      VolumeWriter writer(shelf_, volume);
+      VolumeWriter writer(shelf_, volume, rate_sound);
       read(*found.reader, writer, options_.stop);
       take(writer, *found.reader, volume);
     }
@@ -131,12 +141,13 @@ class Scan {
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume, before);
+      VolumeWriter writer(shelf_, found.volume, rate_sound, before);
       // What was swept is put together in any case; a sweep that was stopped is at an end here.
       if (found.adds_to_current) {
         read(*found.reader, writer, nullptr);
       } else {
-        FormerSink sink(writer, found.volume.standing == "former");
+        FormerSink sink(writer, found.volume.standing == "former",
+                        traits_of(found.volume.file_system).key_mask);
         read(*found.reader, sink, nullptr);
         sink.finish();
       }
@@ -179,7 +190,12 @@ class Scan {
   void run_passes() {
     shelf_.db().exec(kIndexes);
     options_.progress("Joining names and folders");
-    merge_twins(shelf_);
+    std::vector<int64_t> leaving;
+    for (const VolumeRecord& record : shelf_.volumes(false)) {
+      const Traits& traits = traits_of(record.volume.file_system);
+      if (traits.leaves_entries_on_rename) leaving.push_back(record.id);
+    }
+    merge_twins(shelf_, leaving);
     build_tree(shelf_);
     options_.progress("Placing lost files");
     const ClaimMap claims = load_claims(shelf_);

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "fs/detector.h"
+#include "model/trace.h"
 #include "shelf/shelf.h"
 #include "shelf/writer.h"
 

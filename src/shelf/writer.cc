@@ -8,7 +8,6 @@
 #include <unordered_set>
 
 #include "content/types.h"
-#include "rating/rating.h"
 
 namespace undershelf {
 namespace {
@@ -67,8 +66,9 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
 }  // namespace
 
 struct VolumeWriter::Rows {
-  Rows(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
+  Rows(Shelf& shelf, const Volume& volume, const BeforeSweep& before, RateSound rate)
       : db(shelf.db()),
+        rate_sound(std::move(rate)),
         volume_id(store_volume(db, volume, before)),
         entry(
             db,
@@ -123,6 +123,7 @@ struct VolumeWriter::Rows {
   void add_name(int64_t id, const OtherName& other);
 
   SQLite::Database& db;
+  RateSound rate_sound;
   int64_t volume_id;
   SQLite::Statement entry, stream, name, known_name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
@@ -171,15 +172,12 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   // Most live files are sound: stored as such at once, so that rating need not write them again.
   const bool rated = of.kind == Kind::file || !s.name.empty();
   const bool decodable = s.encoding != Encoding::compressed || s.codec != Codec::none;
-  if (rated && of.state == State::live && of.evidence.empty() && decodable &&
+  if (rate_sound && rated && of.state == State::live && of.evidence.empty() && decodable &&
       s.placement == Placement::exact) {
-    Facts facts;
-    facts.size = s.size;
-    facts.placement = s.placement;
-    const Verdict verdict = rate(facts, format_by_name({}));
-    stream.bindNoCopy(12, to_text(verdict.rating).data());
+    const StoredRating verdict = rate_sound(s.size);
+    stream.bindNoCopy(12, verdict.rating);
     stream.bind(13, verdict.score);
-    stream.bind(14, static_cast<int64_t>(verdict.intact_bytes));
+    stream.bind(14, static_cast<int64_t>(s.size));
   }
   stream.exec();
   stream.reset();
@@ -263,8 +261,10 @@ int64_t VolumeWriter::Rows::add_again(const Entry& again) {
   return id;
 }
 
-VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before)
-    : offset_(volume.offset), rows_(std::make_unique<Rows>(shelf, volume, before)) {}
+VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound,
+                           const BeforeSweep& before)
+    : offset_(volume.offset),
+      rows_(std::make_unique<Rows>(shelf, volume, before, std::move(rate_sound))) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 

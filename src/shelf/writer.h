@@ -2,7 +2,9 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <string>
 
 #include "model/sink.h"
 #include "shelf/shelf.h"
@@ -14,12 +16,21 @@ struct BeforeSweep {
   int64_t last_volume = INT64_MAX, last_entry = INT64_MAX;
 };
 
+// How a living stream of so many bytes is rated, of which nothing is in doubt. Most are: they are
+// stored as such at once, so that the rating pass need not write them again.
+struct StoredRating {
+  std::string rating;
+  int score = 0;
+};
+using RateSound = std::function<StoredRating(uint64_t bytes)>;
+
 // Writes one volume's entries, in short transactions. A volume or entry that the shelf already
 // holds (same place and file system; same key) keeps its row and id; if it came from a sweep that
 // was not at its end, only the id, as more is known now.
 class VolumeWriter : public Sink {
  public:
-  VolumeWriter(Shelf& shelf, const Volume& volume, const BeforeSweep& before = {});
+  VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound = {},
+               const BeforeSweep& before = {});
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;

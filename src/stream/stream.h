@@ -14,12 +14,6 @@
 
 namespace undershelf {
 
-// How a stream is stored; see Stream.
-struct Storage {
-  Codec codec = Codec::none;
-  uint64_t unit = 0;  // bytes
-};
-
 // May be called from several threads.
 class StreamReader {
  public:

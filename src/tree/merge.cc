@@ -1,6 +1,7 @@
 #include "tree/merge.h"
 
 #include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <string>
@@ -55,15 +56,16 @@ std::vector<Place> shared_places(SQLite::Database& db) {
 // Empty files have no place. Of those that were made and changed at one moment, of which one lives,
 // the deleted one that has its folder or its name is taken for its former name; where several have,
 // nothing tells. Only where a rename leaves an entry behind.
-std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db) {
-  SQLite::Statement row(db, R"sql(
+std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db,
+                                              const std::vector<int64_t>& volumes) {
+  SQLite::Statement row(db, fmt::format(R"sql(
     SELECT e.id, e.state='live', e.parent_key, e.name, e.volume, e.created, e.modified
     FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL
-    JOIN volumes v ON v.id=e.volume
     WHERE e.kind='file' AND e.merged_into IS NULL AND s.first IS NULL AND s.size=0 AND
       e.created IS NOT NULL AND e.modified IS NOT NULL AND
-      (v.file_system LIKE 'fat%' OR v.file_system='exfat')
-    ORDER BY e.volume, e.created, e.modified)sql");
+      e.volume IN ({})
+    ORDER BY e.volume, e.created, e.modified)sql",
+                                        fmt::join(volumes, ",")));
   struct Empty {
     int64_t id;
     bool live;
@@ -201,10 +203,10 @@ class Merger {
 
 }  // namespace
 
-void merge_twins(Shelf& shelf) {
+void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving) {
   SQLite::Database& db = shelf.db();
   const std::vector<Place> shared = shared_places(db);
-  std::vector<std::vector<int64_t>> groups = empty_twins(db);
+  std::vector<std::vector<int64_t>> groups = empty_twins(db, leaving);
   for (size_t i = 0; i < shared.size(); ++i) {
     if (i == 0 || shared[i].first != shared[i - 1].first) groups.emplace_back();
     groups.back().push_back(shared[i].entry);

@@ -13,7 +13,8 @@
 #include "model/text.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "stream/storage_row.h"
+#include "shelf/storage_row.h"
+#include "stream/stream.h"
 
 namespace undershelf {
 namespace {

@@ -1,8 +1,8 @@
 // How a stream is stored, from columns of the shelf. For the library's own use.
 #pragma once
 
+#include "model/entry.h"
 #include "shelf/rows.h"
-#include "stream/stream.h"
 
 namespace undershelf {
 

@@ -1,0 +1,31 @@
+// Places that a sweep found, before anybody knows what they belong to.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+#include "model/range.h"
+
+namespace undershelf {
+
+// A place that looks like a piece of a file system's metadata: one block of it, or several of the
+// same kind that follow each other. What `number` and `other` mean depends on `kind`; each
+// detector's header says so.
+struct Trace {
+  uint64_t offset = 0;  // byte of the source
+  uint64_t length = 0;  // bytes
+  uint32_t kind = 0;
+  uint64_t number = 0;
+  uint64_t other = 0;
+  uint64_t end() const { return offset + length; }
+  ByteRange range() const { return {offset, length}; }
+  bool operator==(const Trace&) const = default;
+};
+
+// A kind all detectors share: a header (boot sector, volume header) or a backup of one. `number`
+// is the byte of the source at which its volume would start.
+constexpr uint32_t kHeaderTrace = 0;
+
+constexpr size_t kSweepStep = 512;  // bytes; volumes may start at any multiple
+
+}  // namespace undershelf
