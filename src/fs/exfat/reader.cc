@@ -85,8 +85,10 @@ class Reader : public VolumeReader {
     for (const uint32_t cluster : found_.folders) {
       note_named(entries_at(cluster, geometry_.cluster_size));
     }
+    names_are_known_ = true;
     read_tails();
     read_found();
+    names_are_known_ = false;
     push_chained();
   }
 
@@ -181,11 +183,11 @@ class Reader : public VolumeReader {
   std::optional<uint32_t> continuation(uint32_t cluster) {
     const auto entries = entries_at(cluster, geometry_.cluster_size);
     if (entries.back().EntryType == 0) return std::nullopt;
-    if (reads_tails_) note_named(entries);
+    if (names_are_known_) note_named(entries);
     const size_t cut = cut_set(entries);
     if (cut > 0) return completing(cluster, std::span(entries).last(cut));
     if (may_continue(cluster + 1) && begins_with_set(head(cluster + 1))) return cluster + 1;
-    return reads_tails_ ? made_next(cluster, entries) : std::nullopt;
+    return names_are_known_ ? made_next(cluster, entries) : std::nullopt;
   }
 
   // The cluster with whose first entries the checksum of a set holds that is cut.
@@ -479,9 +481,7 @@ class Reader : public VolumeReader {
   // to what the folder has now, unless another folder has them.
   void read_tails() {
     for (const auto& [last, site] : std::exchange(ends_, {})) {
-      reads_tails_ = true;
       const std::vector<Run> runs = follow(last, most_folder_clusters());
-      reads_tails_ = false;
       if (runs.size() == 1 && runs.front().count == 1) continue;
       std::vector<ByteRange> where = ranges(runs);
       mark_covered(where);
@@ -719,7 +719,7 @@ class Reader : public VolumeReader {
   bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;
   std::vector<Head> heads_;             // see heads_behind
-  bool reads_tails_ = false;            // once all that folders name was read
+  bool names_are_known_ = false;        // once all that folders name was read
   std::unordered_set<uint32_t> named_;  // first clusters that sets in found clusters name
   std::unordered_set<uint32_t> seen_;   // first clusters of folders read, or about to be
   ClusterSet covered_;                  // all clusters of folders read
