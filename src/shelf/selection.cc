@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <map>
 #include <span>
 
 #include "model/error.h"
@@ -417,17 +418,22 @@ std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
   const Query query(shelf, everything);
   SQLite::Statement row(
       shelf.db(),
-      fmt::format("SELECT volume, sum(state='live'), sum(state='deleted'), sum(state='former') "
-                  "FROM ({}) WHERE kind='file' AND stream IS NULL AND volume IS NOT NULL "
-                  "GROUP BY volume",
+      fmt::format("SELECT volume, state='live', state='deleted', state='former' "
+                  "FROM ({}) WHERE kind='file' AND stream IS NULL AND volume IS NOT NULL",
                   query.select("e.volume AS volume, e.state AS state, e.kind AS kind, "
                                "s.name AS stream")));
-  std::vector<VolumeFiles> counts;
+  // Grouped here: the database would sort all rows for it.
+  std::map<int64_t, VolumeFiles> counts;
   while (row.executeStep()) {
-    counts.push_back({row.getColumn(0).getInt64(), row.getColumn(1).getInt64(),
-                      row.getColumn(2).getInt64(), row.getColumn(3).getInt64()});
+    const int64_t volume = row.getColumn(0).getInt64();
+    VolumeFiles& count = counts.try_emplace(volume, VolumeFiles{volume}).first->second;
+    count.live += row.getColumn(1).getInt();
+    count.deleted += row.getColumn(2).getInt();
+    count.former += row.getColumn(3).getInt();
   }
-  return counts;
+  std::vector<VolumeFiles> found;
+  for (const auto& [volume, count] : counts) found.push_back(count);
+  return found;
 }
 
 int64_t resolve_id(const Shelf& shelf, int64_t id) {

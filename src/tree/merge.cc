@@ -60,7 +60,7 @@ std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db,
                                               const std::vector<int64_t>& volumes) {
   SQLite::Statement row(db, fmt::format(R"sql(
     SELECT e.id, e.state='live', e.parent_key, e.name, e.volume, e.created, e.modified
-    FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL
+    FROM streams s CROSS JOIN entries e ON e.id=s.entry AND s.name IS NULL
     WHERE e.kind='file' AND e.merged_into IS NULL AND s.first IS NULL AND s.size=0 AND
       e.created IS NOT NULL AND e.modified IS NOT NULL AND
       e.volume IN ({})
