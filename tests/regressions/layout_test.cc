@@ -303,6 +303,37 @@ TEST(Layouts, LogicalDrivesInAnyOrder) {
   EXPECT_TRUE(layout.notes.empty());
 }
 
+// Disks of other machines had "no map", though what theirs is can be told.
+TEST(Layouts, MapsThatAreNotReadAreNamed) {
+  // A Sun disk label of a disk of 20 MiB, as sfdisk makes it.
+  std::string image(20 << 20, '\0');
+  for (const auto& [at, byte] : std::map<size_t, unsigned>{{131, 1},
+                                                           {141, 8},
+                                                           {188, 0x60},
+                                                           {189, 0x0D},
+                                                           {190, 0xDE},
+                                                           {191, 0xEE},
+                                                           {420, 21},
+                                                           {421, 24},
+                                                           {423, 2},
+                                                           {431, 1},
+                                                           {433, 2},
+                                                           {437, 255},
+                                                           {439, 63},
+                                                           {508, 218},
+                                                           {509, 190},
+                                                           {510, 24},
+                                                           {511, 225}}) {
+    image[at] = static_cast<char>(byte);
+  }
+  const std::string text = "Linux cyl 2 alt 0 hd 255 sec 63";
+  image.replace(0, text.size(), text);
+  const TempFolder folder;
+  write_file(folder.path("disk.img"), image);
+  const Outcome survey = undershelf({"survey", folder.path("disk.img")});
+  EXPECT_NE(survey.err.find("a partition map of the kind `sun`"), std::string::npos) << survey.err;
+}
+
 // Virtual disks were read as if raw, and wrong bytes promised.
 TEST(Layouts, ContainersAreRefusedAndFixedOnesRead) {
   const TempFolder folder;

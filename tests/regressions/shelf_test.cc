@@ -51,6 +51,23 @@ TEST_F(OneShelf, HasOneWriter) {
   EXPECT_EQ(read_file(folder_.path("err")).find("could not be done"), std::string::npos);
 }
 
+// A terminal that was closed killed a scan before anything was put together.
+TEST_F(OneShelf, AScanThatIsToldToStopEndsInOrder) {
+  std::filesystem::resize_file(image_, uint64_t{16} << 30);
+  for (const char* signal : {"HUP", "TERM", "INT"}) {
+    const std::string shelf = folder_.path(signal);
+    const Outcome stopped =
+        shell(quoted(UNDERSHELF_PROGRAM) + " scan " + image_ + " --shelf " + shelf +
+              " --depth deep & scan=$!; until " + quoted(UNDERSHELF_PROGRAM) + " list " + shelf +
+              " --count 2>/dev/null | grep -q '^files *[1-9]'; do sleep 0.05; done; kill -" +
+              signal + " $scan; wait $scan");
+    EXPECT_EQ(stopped.code, 1) << signal;
+    EXPECT_NE(stopped.err.find("Stopped at byte"), std::string::npos) << signal << stopped.err;
+    EXPECT_FALSE(std::filesystem::exists(shelf + "-wal")) << "one self-contained file";
+    EXPECT_EQ(undershelf({"list", shelf, "--state", "live", "--count"}).code, 0);
+  }
+}
+
 // A refused scan put a finished shelf into WAL mode; copied to where nothing may be written, it was
 // dead.
 TEST_F(OneShelf, IsNotTouchedByARefusedCall) {
