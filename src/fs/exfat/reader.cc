@@ -3,15 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bit>
 #include <boost/endian/conversion.hpp>
 #include <deque>
-#include <unordered_set>
 #include <utility>
 
 #include "fs/bitmap.h"
 #include "fs/chain.h"
-#include "fs/cluster_set.h"
+#include "fs/exfat/continuations.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/geometry.h"
 #include "fs/pieces_source.h"
@@ -42,15 +40,6 @@ struct Site {
   bool live = false;
 };
 
-// A cluster, and the entries with which it begins.
-struct Head {
-  uint32_t cluster = 0;
-  std::vector<DirectoryEntry> entries;
-};
-
-// How far behind a folder that was cut short a quick scan looks for the rest of it: bytes.
-constexpr uint64_t kQuickReach = 4 << 20;
-
 class Reader : public VolumeReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
@@ -61,7 +50,10 @@ class Reader : public VolumeReader {
         geometry_(std::move(geometry)),
         table_(window_),
         zone_(options.zone),
-        found_(std::move(found)) {
+        found_(std::move(found)),
+        clusters_(window_, geometry_, upcase_, found_.folders, [this](uint32_t cluster) {
+          return bitmap_ && next_used({base_ + geometry_.offset_of(cluster), 1}).length == 0;
+        }) {
     describe();
   }
 
@@ -73,22 +65,16 @@ class Reader : public VolumeReader {
 
   void read(Sink& sink) override {
     sink_ = &sink;
-    seen_.clear();
-    covered_.clear();
+    clusters_.clear();
     ends_.clear();
-    named_.clear();
     chained_.clear();
     flag_is_used_ = false;
     if (!found_.former) push_own_files();
     if (geometry_.root_cluster != 0) read_root();
     read_queued();
-    for (const uint32_t cluster : found_.folders) {
-      note_named(entries_at(cluster, geometry_.cluster_size));
-    }
-    names_are_known_ = true;
+    clusters_.settle();
     read_tails();
     read_found();
-    names_are_known_ = false;
     push_chained();
   }
 
@@ -98,7 +84,8 @@ class Reader : public VolumeReader {
     root.where = root_ranges();
     root.live = !found_.former;
     // Without its chain the root goes on as far as the clusters behind it do.
-    if (found_.former) root.where = ranges(follow(geometry_.root_cluster, most_folder_clusters()));
+    if (found_.former)
+      root.where = ranges(clusters_.follow(geometry_.root_cluster, most_folder_clusters()));
     mark_covered(root.where);
     const Content content = load(root.where);
     take_sets(content, parse_folder(content.entries, upcase_), root);
@@ -130,16 +117,10 @@ class Reader : public VolumeReader {
   void read_found() {
     for (const bool only_nameless : {true, false}) {
       for (const uint32_t cluster : found_.folders) {
-        if (covered_.contains(cluster) || (only_nameless && named_.contains(cluster))) continue;
+        if (clusters_.is_taken(cluster) || (only_nameless && clusters_.is_named(cluster))) continue;
         read_nameless(cluster);
         read_queued();
       }
-    }
-  }
-
-  void note_named(std::span<const DirectoryEntry> entries) {
-    for (const EntrySet& set : parse_folder(entries, upcase_).sets) {
-      if (set.folder()) named_.insert(set.stream.FirstCluster.value());
     }
   }
 
@@ -147,8 +128,8 @@ class Reader : public VolumeReader {
     Site site;
     site.first = cluster;
     site.live = !found_.former && next_used({base_ + geometry_.offset_of(cluster), 1}).length > 0;
-    site.where = ranges(follow(cluster, most_folder_clusters()));
-    seen_.insert(cluster);
+    site.where = ranges(clusters_.follow(cluster, most_folder_clusters()));
+    clusters_.begin(cluster);
     Entry& entry = site.entry;
     entry.key = geometry_.offset_of(cluster) + 1;  // no entry lies there
     entry.kind = Kind::folder;
@@ -159,129 +140,11 @@ class Reader : public VolumeReader {
     read_site(std::move(site));
   }
 
-  // The clusters of a folder whose chain is lost or was cut short, from `first` on, at most `most`:
-  // as long as it goes on to a cluster's end. A set that is cut there is completed by the one
-  // cluster with which its checksum holds; otherwise the folder is taken to go on in the next one.
-  std::vector<Run> follow(uint32_t first, uint64_t most) {
-    std::vector<Run> runs{{first, 1}};
-    for (uint64_t count = 1; count < most; ++count) {
-      const uint32_t last = runs.back().first + runs.back().count - 1;
-      const std::optional<uint32_t> next = continuation(last);
-      if (!next || covered_.contains(*next)) break;
-      const bool again =
-          std::ranges::any_of(runs, [&](const Run& run) { return *next - run.first < run.count; });
-      if (again) break;
-      if (*next == last + 1) {
-        ++runs.back().count;
-      } else {
-        runs.push_back({*next, 1});
-      }
-    }
-    return runs;
-  }
-
-  std::optional<uint32_t> continuation(uint32_t cluster) {
-    const auto entries = entries_at(cluster, geometry_.cluster_size);
-    if (entries.back().EntryType == 0) return std::nullopt;
-    if (names_are_known_) note_named(entries);
-    const size_t cut = cut_set(entries);
-    if (cut > 0) return completing(cluster, std::span(entries).last(cut));
-    if (may_continue(cluster + 1) && begins_with_set(head(cluster + 1))) return cluster + 1;
-    return names_are_known_ ? made_next(cluster, entries) : std::nullopt;
-  }
-
-  // The cluster with whose first entries the checksum of a set holds that is cut.
-  std::optional<uint32_t> completing(uint32_t cluster, std::span<const DirectoryEntry> cut) {
-    const auto completes = [&](const Head& candidate) {
-      if ((candidate.entries[0].EntryType & kSecondary) == 0) return false;
-      std::vector<DirectoryEntry> joined(cut.begin(), cut.end());
-      joined.insert(joined.end(), candidate.entries.begin(), candidate.entries.end());
-      return intact_set(joined) > cut.size();
-    };
-    if (may_continue(cluster + 1) && completes({cluster + 1, head(cluster + 1)})) {
-      return cluster + 1;
-    }
-    for (const Head& candidate : heads_behind(cluster)) {
-      if (!covered_.contains(candidate.cluster) && completes(candidate)) return candidate.cluster;
-    }
-    return std::nullopt;
-  }
-
-  // Where no set is cut: the cluster that begins with the set that was made next, if one was.
-  std::optional<uint32_t> made_next(uint32_t cluster, std::span<const DirectoryEntry> entries) {
-    const auto last = std::find_if(entries.rbegin(), entries.rend(), [](const DirectoryEntry& e) {
-      return (e.EntryType | kInUse) == kFile;
-    });
-    if (last == entries.rend()) return std::nullopt;
-    std::optional<uint32_t> next;
-    uint64_t soonest = UINT64_MAX;
-    for (const Head& candidate : heads_behind(cluster)) {
-      if (covered_.contains(candidate.cluster) || seen_.contains(candidate.cluster) ||
-          named_.contains(candidate.cluster) || !begins_with_set(candidate.entries)) {
-        continue;
-      }
-      const uint64_t made = moment_of(candidate.entries[0]);
-      if (made < moment_of(*last) || made > soonest) continue;
-      next = made < soonest ? std::optional(candidate.cluster) : std::nullopt;  // of two, neither
-      soonest = made;
-    }
-    return next;
-  }
-
-  // The time of creation of a file's entry, to be compared.
-  static uint64_t moment_of(const DirectoryEntry& entry) {
-    const auto file = std::bit_cast<FileEntry>(entry);
-    return file.CreateTimestamp.value() * 256ULL + file.Create10msIncrement;
-  }
-
-  // The clusters in which a folder may go on beyond `cluster`: those that a sweep found; without
-  // one, those nearby in which nothing is now.
-  const std::vector<Head>& heads_behind(uint32_t cluster) {
-    if (!found_.folders.empty()) {
-      if (heads_.empty()) {
-        for (const uint32_t found : found_.folders) heads_.push_back({found, head(found)});
-      }
-      return heads_;
-    }
-    heads_.clear();
-    const uint64_t end = cluster + std::max<uint64_t>(kQuickReach / geometry_.cluster_size, 2);
-    for (uint32_t c = cluster + 1; c < end; ++c) {
-      if (!may_continue(c)) continue;
-      Head candidate{c, head(c)};
-      if (is_known_type(candidate.entries[0].EntryType)) heads_.push_back(std::move(candidate));
-    }
-    return heads_;
-  }
-
-  // Whether a folder may go on there: where a sweep saw sets or, without one, where nothing is.
-  bool may_continue(uint32_t cluster) {
-    if (!geometry_.is_cluster(cluster) || covered_.contains(cluster)) return false;
-    if (!found_.folders.empty()) return std::ranges::binary_search(found_.folders, cluster);
-    return bitmap_ && next_used({base_ + geometry_.offset_of(cluster), 1}).length == 0;
-  }
-
   uint64_t most_folder_clusters() const { return kMostFolderBytes / geometry_.cluster_size + 1; }
-
-  static bool begins_with_set(std::span<const DirectoryEntry> entries) {
-    return (entries[0].EntryType | kInUse) == kFile && (entries[1].EntryType | kInUse) == kStream;
-  }
-
-  // What reads as a folder's entries from a cluster's start on; zeros where it cannot be read.
-  std::vector<DirectoryEntry> entries_at(uint32_t cluster, uint64_t bytes) const {
-    std::vector<DirectoryEntry> entries(bytes / kEntrySize);
-    window_->read(geometry_.offset_of(cluster), std::as_writable_bytes(std::span(entries)));
-    return entries;
-  }
-
-  std::vector<DirectoryEntry> head(uint32_t cluster) const {
-    const uint64_t size =
-        std::min<uint64_t>(geometry_.cluster_size, (kMostSetEntries - 1) * kEntrySize);
-    return entries_at(cluster, size);
-  }
 
   void mark_covered(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
-      covered_.insert(cluster_of(range.offset), range.length / geometry_.cluster_size);
+      clusters_.take(cluster_of(range.offset), range.length / geometry_.cluster_size);
     }
   }
 
@@ -290,7 +153,7 @@ class Reader : public VolumeReader {
     std::vector<ByteRange> left;
     for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        if (covered_.contains(cluster_of(at))) continue;
+        if (clusters_.is_taken(cluster_of(at))) continue;
         if (!left.empty() && left.back().end() == at) {
           left.back().length += geometry_.cluster_size;
         } else {
@@ -481,12 +344,12 @@ class Reader : public VolumeReader {
   // to what the folder has now, unless another folder has them.
   void read_tails() {
     for (const auto& [last, site] : std::exchange(ends_, {})) {
-      const std::vector<Run> runs = follow(last, most_folder_clusters());
+      const std::vector<Run> runs = clusters_.follow(last, most_folder_clusters());
       if (runs.size() == 1 && runs.front().count == 1) continue;
       std::vector<ByteRange> where = ranges(runs);
       mark_covered(where);
       // What the folder's own last cluster holds was read; a set that is cut at its end was not.
-      const uint64_t cut = cut_set(entries_at(last, geometry_.cluster_size)) * kEntrySize;
+      const uint64_t cut = cut_set(clusters_.entries_at(last, geometry_.cluster_size)) * kEntrySize;
       where.front().offset += geometry_.cluster_size - cut;
       where.front().length -= geometry_.cluster_size - cut;
       std::erase_if(where, [](const ByteRange& range) { return range.length == 0; });
@@ -667,7 +530,7 @@ class Reader : public VolumeReader {
     const uint32_t first = set.stream.FirstCluster.value();
     const bool live = entry.state == State::live;
     const bool valid = geometry_.is_cluster(first);
-    if (!valid || !seen_.insert(first).second) {
+    if (!valid || !clusters_.begin(first)) {
       entry.evidence.push_back({valid ? "folder-read-before" : "first-cluster-invalid", first});
       if (live) {
         damage({entry.key, kEntrySize},
@@ -694,7 +557,7 @@ class Reader : public VolumeReader {
       if (found.clusters > 0 && (live || is_free(found))) {
         runs = found.runs;
       } else if (!found_.folders.empty()) {
-        runs = follow(first, wanted);
+        runs = clusters_.follow(first, wanted);
       }
     }
     site.where = ranges(runs);
@@ -718,11 +581,7 @@ class Reader : public VolumeReader {
   std::vector<Entry> chained_;                   // see push_chained
   bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;
-  std::vector<Head> heads_;             // see heads_behind
-  bool names_are_known_ = false;        // once all that folders name was read
-  std::unordered_set<uint32_t> named_;  // first clusters that sets in found clusters name
-  std::unordered_set<uint32_t> seen_;   // first clusters of folders read, or about to be
-  ClusterSet covered_;                  // all clusters of folders read
+  Continuations clusters_;  // that were read, and what goes on which folder
 };
 
 }  // namespace
