@@ -62,7 +62,7 @@ StoredRating rate_sound(uint64_t bytes) {
   facts.size = bytes;
   facts.placement = Placement::exact;
   const Verdict verdict = rate(facts, format_by_name({}));
-  return {std::string(to_text(verdict.rating)), verdict.score};
+  return {to_text(verdict.rating), verdict.score};
 }
 
 class Scan {

@@ -175,7 +175,7 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   if (rate_sound && rated && of.state == State::live && of.evidence.empty() && decodable &&
       s.placement == Placement::exact) {
     const StoredRating verdict = rate_sound(s.size);
-    stream.bindNoCopy(12, verdict.rating);
+    stream.bindNoCopy(12, verdict.rating.data());
     stream.bind(13, verdict.score);
     stream.bind(14, static_cast<int64_t>(s.size));
   }

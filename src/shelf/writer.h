@@ -4,7 +4,7 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
-#include <string>
+#include <string_view>
 
 #include "model/sink.h"
 #include "shelf/shelf.h"
@@ -19,7 +19,7 @@ struct BeforeSweep {
 // How a living stream of so many bytes is rated, of which nothing is in doubt. Most are: they are
 // stored as such at once, so that the rating pass need not write them again.
 struct StoredRating {
-  std::string rating;
+  std::string_view rating;  // a literal: it is bound without a copy
   int score = 0;
 };
 using RateSound = std::function<StoredRating(uint64_t bytes)>;
