@@ -23,7 +23,7 @@ long number_in(const char* name) {
 
 std::atomic<long> writes{0}, news{0};
 
-// Whether this call is the one that fails; errno is then set. 20 and more: the medium is full.
+// Whether this call is the one that fails: by turns the medium is full, or broken.
 bool fails() {
   static const long which = number_in("UNDERSHELF_FAIL_WRITE");
   const long now = ++writes;

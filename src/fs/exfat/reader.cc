@@ -84,12 +84,13 @@ class Reader : public VolumeReader {
     root.where = root_ranges();
     root.live = !found_.former;
     // Without its chain the root goes on as far as the clusters behind it do.
-    if (found_.former)
+    if (found_.former) {
       root.where = ranges(clusters_.follow(geometry_.root_cluster, most_folder_clusters()));
+    }
     mark_covered(root.where);
     const Content content = load(root.where);
     take_sets(content, parse_folder(content.entries, upcase_), root);
-    if (root.live) note_end(root);
+    if (root.live) note_end(root, content);
   }
 
   // Lost files of several clusters that had a chain. Where drivers set NoFatChain for files that
@@ -333,11 +334,13 @@ class Reader : public VolumeReader {
     site.entry.streams.push_back(std::move(stream));
     sink_->add(site.entry);
     take_sets(content, parsed, site);
-    if (site.live) note_end(site);
+    if (site.live) note_end(site, content);
   }
 
-  void note_end(const Site& site) {
-    if (!site.where.empty()) ends_.push_back({cluster_of(site.where.back().end() - 1), site});
+  // Keeps a folder that may go on behind what it has: its last cluster is full.
+  void note_end(const Site& site, const Content& content) {
+    if (content.entries.empty() || content.entries.back().EntryType == 0) return;
+    ends_.push_back({cluster_of(site.where.back().end() - 1), site});
   }
 
   // Some drivers give a folder's last clusters back once its last sets are deleted. They follow on
@@ -577,7 +580,7 @@ class Reader : public VolumeReader {
   std::optional<UseBitmap> bitmap_;
   Sink* sink_ = nullptr;
   std::deque<Site> live_, deleted_;
-  std::vector<std::pair<uint32_t, Site>> ends_;  // last clusters of living folders
+  std::vector<std::pair<uint32_t, Site>> ends_;  // living folders, with their last clusters
   std::vector<Entry> chained_;                   // see push_chained
   bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;

@@ -20,10 +20,6 @@ ReadResult Content::append(const Source& volume, const ByteRange& range) {
 
 namespace {
 
-bool is_long(const DirectoryEntry& entry) {
-  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
-}
-
 bool has_alias(const DirectoryEntry& entry) {
   return std::ranges::find(entry.DIR_Name, u8{'~'}) != std::end(entry.DIR_Name);
 }
@@ -31,19 +27,19 @@ bool has_alias(const DirectoryEntry& entry) {
 }  // namespace
 
 bool begins_within_name(const DirectoryEntry& first) {
-  if (!is_long(first)) return has_alias(first);
+  if (!is_long_slot(first)) return has_alias(first);
   // A deleted slot lost what tells.
   return first.DIR_Name[0] != kDeleted && (first.DIR_Name[0] & kLastLongEntry) == 0;
 }
 
 Step step_between(std::span<const DirectoryEntry> before, std::span<const DirectoryEntry> after) {
   constexpr size_t kMostSlots = 20;
-  const auto short_at = std::ranges::find_if_not(after, is_long);
+  const auto short_at = std::ranges::find_if_not(after, is_long_slot);
   if (short_at == after.end() || short_at->DIR_Name[0] == 0) return Step::none;
   const auto behind = static_cast<size_t>(short_at - after.begin());
   const auto tail = before.last(std::min(kMostSlots, before.size()));
   std::vector<DirectoryEntry> joined(tail.begin(), tail.end());
-  const bool pending = is_long(joined.back());
+  const bool pending = is_long_slot(joined.back());
   const size_t kept = joined.size();
   joined.insert(joined.end(), after.begin(), short_at + 1);
   bool broken = false;

@@ -2,9 +2,9 @@
 
 #include <algorithm>
 #include <array>
+#include <map>
 #include <queue>
 #include <set>
-#include <string>
 
 namespace undershelf::fat {
 namespace {
@@ -15,10 +15,6 @@ constexpr int64_t kNoMoment = INT64_MIN;
 constexpr size_t kWeighedAfter = 32;
 constexpr size_t kWeighedBefore = 8;
 constexpr size_t kWeighedAlike = 8;
-
-bool is_long(const DirectoryEntry& entry) {
-  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
-}
 
 // When the file of an 8.3 entry was made; where no driver noted that, when it was changed.
 int64_t moment_of(const DirectoryEntry& entry) {
@@ -96,12 +92,12 @@ class Matcher {
 
   void enter(size_t i) {
     const DirectoryEntry& first = insides_[i].head.front();
-    if (is_long(first)) {
+    if (is_long_slot(first)) {
       completing_[reinterpret_cast<const LongEntry&>(first).LDIR_Chksum].push_back(i);
     } else if (first.DIR_Name[0] != kDeleted) {
       completing_[checksum(std::span<const u8, 11>(first.DIR_Name))].push_back(i);
     } else {
-      for (auto& of_sum : completing_) of_sum.push_back(i);  // the lost letter leaves it open
+      completing_any_.push_back(i);  // the lost letter leaves the checksum open
     }
     if (begins_within_name(first)) return;
     const std::pair key(facts_[i].moment, i);
@@ -126,10 +122,12 @@ class Matcher {
       if (pair.cost.step != Step::none && (!best || pair.cost < best->cost)) best = pair;
     };
     const DirectoryEntry& last = ends_[end].tail.back();
-    if (is_long(last)) {
-      auto& of_sum = completing_[reinterpret_cast<const LongEntry&>(last).LDIR_Chksum];
-      std::erase_if(of_sum, [&](size_t inside) { return taken_[inside]; });
-      std::ranges::for_each(of_sum, consider);
+    if (is_long_slot(last)) {
+      const u8 sum = reinterpret_cast<const LongEntry&>(last).LDIR_Chksum;
+      for (std::vector<size_t>* candidates : {&completing_[sum], &completing_any_}) {
+        std::erase_if(*candidates, [&](size_t inside) { return taken_[inside]; });
+        std::ranges::for_each(*candidates, consider);
+      }
     } else {
       const int64_t moment = moment_of(ends_[end].tail.front());
       around(by_moment_, moment, kWeighedAfter, kWeighedBefore, consider);
@@ -185,6 +183,7 @@ class Matcher {
   std::vector<bool> taken_;
   std::vector<FolderEnd> ends_;
   std::array<std::vector<size_t>, 256> completing_;  // by the checksum of the name they begin with
+  std::vector<size_t> completing_any_;
   ByMoment by_moment_;
   std::map<Pattern, ByMoment> by_pattern_;
   std::unordered_map<uint32_t, ByMoment> by_parent_;
@@ -194,13 +193,13 @@ class Matcher {
 }  // namespace
 
 std::vector<DirectoryEntry> tail_of(std::span<const DirectoryEntry> entries) {
-  const auto last = std::find_if_not(entries.rbegin(), entries.rend(), is_long);
+  const auto last = std::find_if_not(entries.rbegin(), entries.rend(), is_long_slot);
   const auto from = last == entries.rend() ? entries.begin() : last.base() - 1;
   return {from, entries.end()};
 }
 
 std::vector<DirectoryEntry> head_of(std::span<const DirectoryEntry> entries) {
-  const auto first = std::ranges::find_if_not(entries, is_long);
+  const auto first = std::ranges::find_if_not(entries, is_long_slot);
   return {entries.begin(), first == entries.end() ? first : first + 1};
 }
 

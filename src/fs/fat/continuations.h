@@ -2,14 +2,12 @@
 // is lost, or whose volume was formatted over.
 //
 // Four things tell, best first: a long name that is cut by a cluster's end is completed by one
-// cluster
-// ("FAT Long Directory Entries", the slots' order and checksum); the folders that a cluster lists
-// name their parent in their `..`; drivers append, so that what a folder goes on with was made
-// after what it ends with, and soon after; files that follow each other are often named alike.
+// cluster ("FAT Long Directory Entries", the slots' order and checksum); the folders that a cluster
+// lists name their parent in their `..`; drivers append, so that what a folder goes on with was
+// made after what it ends with, and soon after; files that follow each other are often named alike.
 #pragma once
 
 #include <cstdint>
-#include <map>
 #include <optional>
 #include <unordered_map>
 #include <vector>

@@ -6,10 +6,6 @@
 namespace undershelf::fat {
 namespace {
 
-bool is_long_slot(const DirectoryEntry& entry) {
-  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
-}
-
 std::optional<Time> date_and_time(uint16_t date, uint16_t time, uint8_t hundredths) {
   CivilTime civil;
   civil.year = 1980 + (date >> 9);

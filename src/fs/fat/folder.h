@@ -47,6 +47,11 @@ bool looks_like_continuation(std::span<const DirectoryEntry> entries, const Geom
 // Whether a sector of which nothing is known holds entries of a folder, up to where they end.
 bool looks_like_entries(std::span<const DirectoryEntry> entries);
 
+// Whether an entry has the attributes of a slot of a long name.
+inline bool is_long_slot(const DirectoryEntry& entry) {
+  return (entry.DIR_Attr & kAttrLongNameMask) == kAttrLongName;
+}
+
 // Local times; nothing for 0 or an impossible date ("FAT Directory Structure", date and time).
 std::optional<Time> created_time(const DirectoryEntry& entry);
 std::optional<Time> modified_time(const DirectoryEntry& entry);

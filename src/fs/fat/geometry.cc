@@ -63,13 +63,14 @@ void add_identity(const BootSector& boot, Geometry& g) {
     const unsigned flags = boot.fat32.BPB_ExtFlags.value();
     if ((flags & 0x80) != 0 && (flags & 0x0F) < g.fat_count) g.active_fat = flags & 0x0F;
   }
-  const u8 signature = fat32 ? boot.fat32.BS_BootSig : boot.fat16.BS_BootSig;
+  const VolumeFields& fields = fat32 ? boot.fat32.volume : boot.fat16;
+  const u8 signature = fields.BS_BootSig;
   if (signature == 0x28 || signature == 0x29) {
-    const uint32_t serial = (fat32 ? boot.fat32.BS_VolID : boot.fat16.BS_VolID).value();
+    const uint32_t serial = fields.BS_VolID.value();
     g.serial = fmt::format("{:04X}-{:04X}", serial >> 16, serial & 0xFFFF);
   }
   if (signature == 0x29) {
-    const char* label = fat32 ? boot.fat32.BS_VolLab : boot.fat16.BS_VolLab;
+    const char* label = fields.BS_VolLab;
     g.boot_label.assign(label, 11);
     g.boot_label.erase(g.boot_label.find_last_not_of(std::string(" \0", 2)) + 1);
     if (g.boot_label == "NO NAME") g.boot_label.clear();

@@ -11,8 +11,8 @@ using u8 = uint8_t;
 using le16 = boost::endian::little_uint16_buf_t;
 using le32 = boost::endian::little_uint32_buf_t;
 
-// What the sector goes on with at byte 36 on FAT12 and FAT16, and on FAT32.
-struct BootSectorOf16 {
+// With what the fields of the boot sector end: at byte 36 on FAT12 and FAT16, at byte 64 on FAT32.
+struct VolumeFields {
   u8 BS_DrvNum;
   u8 BS_Reserved1;
   u8 BS_BootSig;
@@ -20,7 +20,8 @@ struct BootSectorOf16 {
   char BS_VolLab[11];
   char BS_FilSysType[8];
 };
-struct BootSectorOf32 {
+// FAT32 has these from byte 36 on.
+struct Fat32Fields {
   le32 BPB_FATSz32;
   le16 BPB_ExtFlags;
   le16 BPB_FSVer;
@@ -28,12 +29,7 @@ struct BootSectorOf32 {
   le16 BPB_FSInfo;
   le16 BPB_BkBootSec;
   u8 BPB_Reserved[12];
-  u8 BS_DrvNum;
-  u8 BS_Reserved1;
-  u8 BS_BootSig;
-  le32 BS_VolID;
-  char BS_VolLab[11];
-  char BS_FilSysType[8];
+  VolumeFields volume;
 };
 
 // Section "Boot Sector and BPB", fields common to all FAT types and those of FAT12/FAT16.
@@ -53,8 +49,8 @@ struct BootSector {
   le32 BPB_HiddSec;
   le32 BPB_TotSec32;
   union {
-    BootSectorOf16 fat16;  // FAT12 and FAT16
-    BootSectorOf32 fat32;
+    VolumeFields fat16;  // FAT12 and FAT16
+    Fat32Fields fat32;
     u8 rest[474];
   };
   u8 signature[2];  // 0x55 0xAA

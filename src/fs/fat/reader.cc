@@ -316,8 +316,8 @@ class Reader : public VolumeReader {
     is_settled_ = true;
     std::vector<OpenFolder> open = std::exchange(open_, {});
     std::vector<FolderEnd> ends;
-    std::vector<uint32_t> heads =
-        found_.folders;  // first clusters of folders that are not read yet
+    // First clusters of folders that are not read yet.
+    std::vector<uint32_t> heads = found_.folders;
     for (const OpenFolder& folder : open) {
       ends.push_back({folder.site.first, cluster_at(folder.content.parts.back().offset),
                       tail_of(folder.content.entries)});
@@ -331,12 +331,10 @@ class Reader : public VolumeReader {
       if (is_full(content.entries)) insides.back().tail = tail_of(content.entries);
       list_folders(content.entries, heads);
     }
-    if (insides.empty()) {
-      ends.clear();
-    } else {
+    if (!insides.empty()) {
       add_unread(std::move(heads), ends);
+      later_ = find_continuations(ends, insides);
     }
-    later_ = find_continuations(ends, insides);
     for (OpenFolder& folder : open) {
       go_on(folder);
       take(std::move(folder));

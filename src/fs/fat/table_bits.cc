@@ -2,7 +2,7 @@
 
 #include <algorithm>
 #include <boost/endian/conversion.hpp>
-#include <cstring>
+#include <vector>
 
 namespace undershelf::fat {
 namespace {
