@@ -247,22 +247,21 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
   int64_t deleted = 0;
   int64_t former = 0;
+  int64_t trashed = 0;
   const std::vector<VolumeRecord> volumes = shelf.volumes();
   for (const VolumeRecord& record : volumes) {
     live += record.live;
     deleted += record.deleted;
     former += record.former;
+    trashed += record.trashed;
   }
   const std::string of_former =
       former > 0 ? fmt::format(", {} of former volumes", counted(former, "file")) : "";
   say(fmt::format("{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"), live,
                   deleted, of_former));
-  Selection trashed;
-  trashed.trashed = true;
-  trashed.states = {"live"};
-  if (const uint64_t files = total_rows(shelf, trashed).files; files > 0) {
-    say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", files,
-                    files == 1 ? "lies" : "lie"));
+  if (trashed > 0) {
+    say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", trashed,
+                    trashed == 1 ? "lies" : "lie"));
   }
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");

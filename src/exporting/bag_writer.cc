@@ -47,6 +47,7 @@ BagWriter::~BagWriter() {
 void BagWriter::start(size_t files) {
   try {
     tree_.emplace(directory_);
+    places_.emplace(directory_);
     tree_->make_folder(kStagingFolder);
     unnamed_ = can_hold_open(2 * kFilesPerFlush + 64) && tree_->create_unnamed().ok();
     manifest_.emplace(tree_->root(), "manifest-sha256.txt");
@@ -240,8 +241,17 @@ void BagWriter::begin_flush() {
   pending_.clear();
   pending_bytes_ = 0;
   if (batch_.empty()) return;
-  flushing_ = std::async(std::launch::async,
-                         [file = tree_->root()] { return ::syncfs(file) == 0 ? 0 : errno; });
+  flushing_ = std::async(std::launch::async, [this] { return flush_and_place(); });
+}
+
+int BagWriter::flush_and_place() {
+  // By the one descriptor that is told of each failure once.
+  if (::syncfs(tree_->root()) != 0) return errno;
+  std::vector<std::byte> buffer(kChunk);
+  for (Staged& staged : batch_) {
+    if (!staged.placed) put_in_place(staged, buffer);
+  }
+  return 0;
 }
 
 void BagWriter::end_flush() {
@@ -251,10 +261,6 @@ void BagWriter::end_flush() {
     discard_unflushed();
     throw TargetFailed{error};
   }
-  std::vector<std::byte> buffer(kChunk);
-  for (Staged& staged : batch_) {
-    if (!staged.placed) put_in_place(staged, buffer);
-  }
   append_lists();
 }
 
@@ -262,13 +268,11 @@ void BagWriter::end_flush() {
 void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
   const ListedFile& listed = staged.part.listed;
   const auto fail_file = [&](const char* what) {
-    ++outcome_.failed_files;
-    outcome_.failed.push_back(fmt::format("{} {}", listed.path, what));
-    staged.failed = true;
+    staged.failure = fmt::format("{} {}", listed.path, what);
   };
   staged.placed = true;
   if (staged.part.then == BagPart::Then::link) {
-    if (!tree_->link(staged.part.link_to, listed.path) &&
+    if (!places_->link(staged.part.link_to, listed.path) &&
         !copy(staged.part.link_to, listed.path, buffer)) {
       fail_file("could not be written as one more name of a file that was.");
     }
@@ -276,7 +280,7 @@ void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
   }
   const auto reads_back = [&] {
     if (!staged.file) {
-      return hash_of(tree_->open_to_read(staged.name), buffer, true) == listed.sha256;
+      return hash_of(places_->open_to_read(staged.name), buffer, true) == listed.sha256;
     }
     ::lseek(staged.file->get(), 0, SEEK_SET);
     return hash_of(*staged.file, buffer, true) == listed.sha256;
@@ -286,33 +290,33 @@ void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
     return fail_file("reads back from the target other than it was written; it was removed.");
   }
   if (staged.file) {
-    tree_->place(*staged.file, listed.path);
+    places_->place(*staged.file, listed.path);
     staged.file.reset();
   } else {
-    tree_->move(staged.name, listed.path);
+    places_->move(staged.name, listed.path);
   }
 }
 
 // Where the target has no links.
 bool BagWriter::copy(const std::string& from, const std::string& to,
                      std::vector<std::byte>& buffer) {
-  const Descriptor source = tree_->open_to_read(from);
+  const Descriptor source = places_->open_to_read(from);
   const std::string staged = fmt::format("{}/copy", kStagingFolder);
   struct stat status {};
-  const Descriptor target = tree_->create(staged);
+  const Descriptor target = places_->create(staged);
   if (!source.ok() || !target.ok() || ::fstat(source.get(), &status) != 0) return false;
   while (true) {
     const ssize_t n = ::read(source.get(), buffer.data(), buffer.size());
     if (n == 0) break;
     if (n < 0 || !write_sparsely(target.get(), std::span(buffer).first(static_cast<size_t>(n)))) {
-      tree_->remove(staged);
+      places_->remove(staged);
       return false;
     }
   }
   const timespec times[2] = {status.st_atim, status.st_mtim};
   if (::ftruncate(target.get(), status.st_size) != 0 || ::fsync(target.get()) != 0) return false;
   ::futimens(target.get(), times);
-  tree_->move(staged, to);
+  places_->move(staged, to);
   return true;
 }
 
@@ -323,7 +327,11 @@ void BagWriter::append_lists() {
   Outcome counted = outcome_;
   for (const Staged& staged : batch_) {
     const ListedFile& listed = staged.part.listed;
-    if (staged.failed) continue;
+    if (!staged.failure.empty()) {
+      ++counted.failed_files;
+      counted.failed.push_back(staged.failure);
+      continue;
+    }
     manifest += fmt::format("{}  {}\n", listed.sha256, listed.path);
     exported += listed.record;
     (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.content);

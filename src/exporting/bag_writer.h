@@ -103,8 +103,10 @@ class BagWriter {
     std::string name;  // below the bag; empty for a link, and for a file without a name yet
     BagPart part;      // without its bytes
     std::optional<Descriptor> file;  // without a name yet
-    bool placed = false, failed = false;
+    bool placed = false;
+    std::string failure;  // a sentence, if it could not be put in its place
   };
+  int flush_and_place();
   void remove_open();
   void remove_staged(const Staged& staged);
   void put_in_place(Staged& staged, std::vector<std::byte>& buffer);
@@ -141,10 +143,13 @@ class BagWriter {
   std::optional<TargetTree> tree_;  // tells of each failure since it was opened
   std::optional<TagFile> manifest_, exported_;
   std::vector<Staged> pending_;  // written, not yet flushed
-  std::vector<Staged> batch_;    // being flushed, while others are written
-  std::future<int> flushing_;    // 0 or errno
   uint64_t pending_bytes_ = 0;
   Outcome outcome_;
+
+  // Of the task behind `flushing_` while that runs, which may throw TargetFailed.
+  std::vector<Staged> batch_;
+  std::optional<TargetTree> places_;
+  std::future<int> flushing_;  // of flush_and_place(): 0, or errno of the flush
 };
 
 }  // namespace undershelf

@@ -46,8 +46,10 @@ CivilTime to_civil(Time time) {
 
 void append_rfc3339(std::string& out, Time time) {
   const CivilTime c = to_civil(time);
-  fmt::format_to(std::back_inserter(out), FMT_COMPILE("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}"),
-                 c.year, c.month, c.day, c.hour, c.minute, c.second);
+  fmt::memory_buffer text;  // digit by digit, strings are slow
+  fmt::format_to(fmt::appender(text), FMT_COMPILE("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}"), c.year,
+                 c.month, c.day, c.hour, c.minute, c.second);
+  out.append(text.data(), text.size());
   if (c.ticks != 0) {
     fmt::format_to(std::back_inserter(out), FMT_COMPILE(".{:07}"), c.ticks);
     out.erase(out.find_last_not_of('0') + 1);

@@ -79,7 +79,9 @@ void Line::text(std::string_view name, const std::optional<std::string>& value) 
 
 void Line::number(std::string_view name, int64_t value) {
   key(name);
-  if (form_ != Form::csv_header) fmt::format_to(std::back_inserter(line_), "{}", value);
+  if (form_ == Form::csv_header) return;
+  const fmt::format_int digits(value);
+  line_.append(digits.data(), digits.size());
 }
 
 void Line::boolean(std::string_view name, bool value) {

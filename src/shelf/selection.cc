@@ -21,17 +21,25 @@ namespace {
 // A name that a row is listed under is an entry's own, or that of a further hard link. In the
 // queries below `{n}` is the table that has the name, `{o}` whether its folder is not known.
 struct Half {
-  std::string_view names, orphan, from;
+  std::string_view names, orphan;
+  std::string_view table;    // of the names
+  std::string_view content;  // joins streams (`s`) and the folders' paths (`f`) to it
+  std::string_view where;
   bool link;
 };
-constexpr Half kEntries{"e", "e.orphan",
-                        "entries e LEFT JOIN streams s ON s.entry=e.id "
-                        "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.merged_into IS NULL",
+constexpr Half kEntries{"e",
+                        "e.orphan",
+                        "entries e",
+                        " LEFT JOIN streams s ON s.entry=e.id "
+                        "LEFT JOIN folder_paths f ON f.entry=e.parent",
+                        " WHERE e.merged_into IS NULL",
                         false};
-constexpr Half kLinks{"n", "(n.parent IS NULL AND n.parent_key IS NOT NULL)",
-                      "names n JOIN entries e ON e.id=n.entry LEFT JOIN streams s ON s.entry=e.id "
-                      "LEFT JOIN folder_paths f ON f.entry=n.parent "
-                      "WHERE n.kind='link' AND e.merged_into IS NULL",
+constexpr Half kLinks{"n",
+                      "(n.parent IS NULL AND n.parent_key IS NOT NULL)",
+                      "names n JOIN entries e ON e.id=n.entry",
+                      " LEFT JOIN streams s ON s.entry=e.id "
+                      "LEFT JOIN folder_paths f ON f.entry=n.parent",
+                      " WHERE n.kind='link' AND e.merged_into IS NULL",
                       true};
 
 std::string of(const Half& half, std::string sql) {
@@ -179,12 +187,10 @@ class Query {
   }
 
   // All rows, with these columns of each. `{n}` and `{o}` in them: see Half.
-  std::string select(const std::string& columns) const {
-    const auto half = [&](const Half& h) {
-      return fmt::format("SELECT {} FROM {}{}", of(h, columns), h.from, of(h, where(h)));
-    };
-    return selection_.links ? half(kEntries) + " UNION ALL " + half(kLinks) : half(kEntries);
-  }
+  std::string select(const std::string& columns) const { return select(columns, true); }
+
+  // Names only, whatever the streams behind them. The selection must not ask for anything of those.
+  std::string select_names(const std::string& columns) const { return select(columns, false); }
 
   // Of a query with the columns of kRow.
   std::string order() const {
@@ -205,6 +211,14 @@ class Query {
   }
 
  private:
+  std::string select(const std::string& columns, bool content) const {
+    const auto half = [&](const Half& h) {
+      return fmt::format("SELECT {} FROM {}{}{}{}", of(h, columns), h.table,
+                         content ? h.content : "", h.where, of(h, where(h)));
+    };
+    return selection_.links ? half(kEntries) + " UNION ALL " + half(kLinks) : half(kEntries);
+  }
+
   std::string where(const Half& half) const {
     std::string sql;
     const auto require = [&](const std::string& test) { sql += " AND " + test; };
@@ -280,13 +294,13 @@ class Query {
   void collect_contents() {
     db_.exec("CREATE TEMP TABLE IF NOT EXISTS inside(entry INTEGER PRIMARY KEY)");
     db_.exec("DELETE FROM temp.inside");
-    db_.exec(
-        fmt::format("INSERT OR IGNORE INTO temp.inside WITH RECURSIVE below(entry) AS ("
-                    "SELECT e.id FROM {} AND e.kind='folder' AND {} UNION SELECT c.id FROM entries "
-                    "c JOIN below "
-                    "ON c.parent=below.entry WHERE c.merged_into IS NULL AND c.kind='folder') "
-                    "SELECT entry FROM below",
-                    kEntries.from, of(kEntries, chosen(kEntries))));
+    db_.exec(fmt::format(
+        "INSERT OR IGNORE INTO temp.inside WITH RECURSIVE below(entry) AS ("
+        "SELECT e.id FROM {}{}{} AND e.kind='folder' AND {} UNION SELECT c.id FROM entries "
+        "c JOIN below "
+        "ON c.parent=below.entry WHERE c.merged_into IS NULL AND c.kind='folder') "
+        "SELECT entry FROM below",
+        kEntries.table, kEntries.content, kEntries.where, of(kEntries, chosen(kEntries))));
   }
 
   SQLite::Database& db_;
@@ -386,22 +400,22 @@ TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection) {
                 "e.kind AS kind, s.name AS stream, s.rating AS rating, '{n}'='n' AS link, "
                 "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END AS size");
   SQLite::Statement row(
-      shelf.db(),
-      fmt::format("SELECT rating IS 'gone' AND (kind='file' OR stream IS NOT NULL), "
-                  "sum(kind='file' AND stream IS NULL), sum(kind='folder' AND stream IS NULL), "
-                  "sum(stream IS NOT NULL), sum(link AND kind='file' AND stream IS NULL), "
-                  "coalesce(sum(size),0), coalesce(sum(CASE WHEN link THEN size END),0) FROM ({}) "
-                  "GROUP BY 1",
-                  rows));
+      shelf.db(), fmt::format("SELECT rating IS 'gone', kind='file', stream IS NOT NULL, link, "
+                              "coalesce(size,0) FROM ({})",
+                              rows));
+  // Grouped here: the database would sort all rows for it.
   TotalsByLoss totals;
   while (row.executeStep()) {
-    Totals& part = row.getColumn(0).getInt() != 0 ? totals.gone : totals.others;
-    part.files = size_of(row.getColumn(1));
-    part.folders = size_of(row.getColumn(2));
-    part.streams = size_of(row.getColumn(3));
-    part.links = size_of(row.getColumn(4));
-    part.bytes = size_of(row.getColumn(5));
-    part.link_bytes = size_of(row.getColumn(6));
+    const bool file = row.getColumn(1).getInt() != 0;
+    const bool stream = row.getColumn(2).getInt() != 0;
+    const bool gone = row.getColumn(0).getInt() != 0 && (file || stream);
+    const bool link = row.getColumn(3).getInt() != 0;
+    const uint64_t size = size_of(row.getColumn(4));
+    Totals& part = gone ? totals.gone : totals.others;
+    (stream ? part.streams : file ? part.files : part.folders) += 1;
+    if (link && file && !stream) ++part.links;
+    part.bytes += size;
+    if (link) part.link_bytes += size;
   }
   return totals;
 }
@@ -414,22 +428,20 @@ Totals total_rows(const Shelf& shelf, const Selection& selection) {
 }
 
 std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
-  const Selection everything;
-  const Query query(shelf, everything);
-  SQLite::Statement row(
-      shelf.db(),
-      fmt::format("SELECT volume, state='live', state='deleted', state='former' "
-                  "FROM ({}) WHERE kind='file' AND stream IS NULL AND volume IS NOT NULL",
-                  query.select("e.volume AS volume, e.state AS state, e.kind AS kind, "
-                               "s.name AS stream")));
-  // Grouped here: the database would sort all rows for it.
+  Selection files;
+  files.kinds = {"file"};
+  const Query query(shelf, files);
+  SQLite::Statement row(shelf.db(),
+                        query.select_names("e.volume, e.state='live', e.state='deleted', "
+                                           "e.state='former', e.state='live' AND e.trashed=1"));
   std::map<int64_t, VolumeFiles> counts;
   while (row.executeStep()) {
-    const int64_t volume = row.getColumn(0).getInt64();
+    const int64_t volume = row.getColumn(0).getInt64();  // 0: what lies on no volume
     VolumeFiles& count = counts.try_emplace(volume, VolumeFiles{volume}).first->second;
     count.live += row.getColumn(1).getInt();
     count.deleted += row.getColumn(2).getInt();
     count.former += row.getColumn(3).getInt();
+    count.trashed += row.getColumn(4).getInt();
   }
   std::vector<VolumeFiles> found;
   for (const auto& [volume, count] : counts) found.push_back(count);

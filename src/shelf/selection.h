@@ -88,10 +88,11 @@ struct Totals {
 struct TotalsByLoss {
   Totals gone, others;
 };
-// Files of a volume, as `list --kind file` has them.
+// Files of a volume, as `list --kind file` has them. `trashed`: of the living ones, those that lie
+// in a trash folder.
 struct VolumeFiles {
   int64_t volume = 0;
-  int64_t live = 0, deleted = 0, former = 0;
+  int64_t live = 0, deleted = 0, former = 0, trashed = 0;
 };
 std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
 

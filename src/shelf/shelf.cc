@@ -255,6 +255,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     record->live = files.live;
     record->deleted = files.deleted;
     record->former = files.former;
+    record->trashed = files.trashed;
   }
   // What is there now, what can be believed, and what is no file's content, comes first; then, what
   // holds most.

@@ -37,6 +37,7 @@ struct VolumeRecord {
   Volume volume;
   std::optional<int64_t> inside;              // entry that holds it
   int64_t live = 0, deleted = 0, former = 0;  // files
+  int64_t trashed = 0;                        // of the living ones: in a trash folder
 };
 
 // Not to be shared between threads. All members throw Error (unavailable) if the file turns out

@@ -150,6 +150,17 @@ struct Sight {
   bool live = false;
 };
 
+// Names that records of trash folders have. On FAT the first letter of a deleted short name is
+// lost.
+bool is_record_name(std::string_view name, bool exact) {
+  const bool bin = name.size() > 1 && (name[1] == 'I' || name[1] == 'i') &&
+                   (name[0] == '$' || (name[0] == '_' && !exact));
+  if (bin || name.ends_with(".trashinfo")) return true;
+  if (name.size() != 5) return false;
+  const std::string folded = fold_case(std::string(name));
+  return folded == "info2" || (folded == "_nfo2" && !exact);
+}
+
 class TrashReader {
  public:
   TrashReader(Shelf& shelf, const SourcePtr& source, const Zone& zone)
@@ -173,18 +184,27 @@ class TrashReader {
                "WHERE id IN (SELECT id FROM below)") {}
 
   void run() {
-    // Names of records and of the folders they lie in; on FAT the first letter of a deleted short
-    // name is lost.
+    std::vector<int64_t> records;
+    SQLite::Statement name(db_,
+                           "SELECT id, name, name_exact FROM entries WHERE kind='file' AND "
+                           "merged_into IS NULL");
+    while (name.executeStep()) {
+      const auto text = name.getColumn(1);
+      if (is_record_name({text.getText(), static_cast<size_t>(text.getBytes())},
+                         name.getColumn(2).getInt() != 0)) {
+        records.push_back(name.getColumn(0).getInt64());
+      }
+    }
     SQLite::Statement row(db_, R"sql(
       SELECT e.id, e.parent, e.volume, s.id, e.name, e.state='live', p.name, p.parent
       FROM entries e JOIN entries p ON p.id=e.parent JOIN streams s ON s.entry=e.id
-      WHERE e.kind='file' AND e.merged_into IS NULL AND s.name IS NULL AND (
-        e.name LIKE '$I%' OR (e.name LIKE '\_I%' ESCAPE '\' AND NOT e.name_exact) OR
-        e.name LIKE 'INFO2' OR (e.name LIKE '\_NFO2' ESCAPE '\' AND NOT e.name_exact) OR
-        e.name LIKE '%.trashinfo'))sql");
+      WHERE e.id=? AND s.name IS NULL)sql");
     std::vector<std::pair<Sight, std::string>> found;
     std::vector<int64_t> grandparents;
-    while (row.executeStep()) {
+    for (const int64_t record : records) {
+      row.reset();
+      row.bind(1, record);
+      if (!row.executeStep()) continue;
       Sight sight;
       sight.id = row.getColumn(0).getInt64();
       sight.parent = row.getColumn(1).getInt64();
