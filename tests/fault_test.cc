@@ -95,37 +95,38 @@ INSTANTIATE_TEST_SUITE_P(Samples, FailingReads,
 // Asks for a stop when it is read for the n-th time.
 class StoppingSource : public MemorySource {
  public:
-  StoppingSource(std::string bytes, long when, std::atomic<bool>& stop)
-      : MemorySource(std::move(bytes)), when_(when), stop_(stop) {}
+  StoppingSource(std::string bytes, long when, Interrupts& interrupts)
+      : MemorySource(std::move(bytes)), when_(when), interrupts_(interrupts) {}
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
-    if (++reads_ == when_) stop_ = true;
+    if (++reads_ == when_) ++interrupts_;
     return MemorySource::read(offset, out);
   }
 
  private:
   long when_;
-  std::atomic<bool>& stop_;
+  Interrupts& interrupts_;
   mutable std::atomic<long> reads_{0};
 };
+
+std::vector<std::string> rows_of(const Shelf& shelf) {
+  std::vector<std::string> rows;
+  each_row(shelf, {}, [&](const Row& row) {
+    rows.push_back(row.path + "|" + row.state + "|" + row.rating.value_or("") + "|" +
+                   std::to_string(row.size.value_or(0)));
+    return true;
+  });
+  return rows;
+}
 
 // A quick scan could be stopped by killing it only.
 TEST(StoppedScans, KeepWhatTheyHaveAndAreGoneOnWith) {
   const TempFolder folder;
   const std::string image = sample("ntfs-office");
   const auto scan_it = [&](Shelf& shelf, long when) {
-    std::atomic<bool> stop{false};
+    Interrupts interrupts{0};
     ScanOptions options;
-    options.stop = &stop;
-    return scan(shelf, std::make_shared<StoppingSource>(image, when, stop), options).stopped;
-  };
-  const auto rows_of = [](const Shelf& shelf) {
-    std::vector<std::string> rows;
-    each_row(shelf, {}, [&](const Row& row) {
-      rows.push_back(row.path + "|" + row.state + "|" + row.rating.value_or("") + "|" +
-                     std::to_string(row.size.value_or(0)));
-      return true;
-    });
-    return rows;
+    options.interrupts = &interrupts;
+    return scan(shelf, std::make_shared<StoppingSource>(image, when, interrupts), options).stopped;
   };
   Shelf whole = Shelf::create(folder.path("whole"), {}, {});
   EXPECT_FALSE(scan_it(whole, 0));
@@ -142,6 +143,69 @@ TEST(StoppedScans, KeepWhatTheyHaveAndAreGoneOnWith) {
     EXPECT_EQ(shelf.scans().back().state, "finished");
   }
   EXPECT_GT(counts.size(), 1U) << "it stops in the middle of a volume";
+}
+
+// Whatever a volume's records lead to, reading it ends.
+TEST(Budgets, EndTheReadingOfAVolumeWithWhatWasFound) {
+  const TempFolder folder;
+  const SourcePtr image = std::make_shared<MemorySource>(sample("ntfs-office"));
+  const auto scan_it = [&](Shelf& shelf, std::optional<Budget::Limits> most) {
+    ScanOptions options;
+    options.most = most;
+    return scan(shelf, image, options);
+  };
+  Shelf whole = Shelf::create(folder.path("whole"), {}, {});
+  EXPECT_FALSE(scan_it(whole, {}).incomplete);
+  const std::vector<std::string> expected = rows_of(whole);
+  int number = 0;
+  for (const Budget::Limits& most : {Budget::Limits{UINT64_MAX, 40}, Budget::Limits{400'000}}) {
+    Shelf shelf = Shelf::create(folder.path(std::to_string(++number)), {}, {});
+    const ScanResult result = scan_it(shelf, most);
+    EXPECT_TRUE(result.incomplete);
+    EXPECT_FALSE(result.stopped);
+    const std::vector<std::string> told = shelf.damage_sentences(10);
+    EXPECT_TRUE(std::ranges::any_of(told, [](const std::string& sentence) {
+      return sentence.find("lead to more") != std::string::npos;
+    })) << testing::PrintToString(told);
+    EXPECT_GT(rows_of(shelf).size(), 5U);
+    EXPECT_LT(rows_of(shelf).size(), expected.size());
+    EXPECT_FALSE(scan_it(shelf, {}).incomplete);
+    EXPECT_EQ(rows_of(shelf), expected);
+  }
+}
+
+// Putting together what was found could take long, and only a kill ended it.
+TEST(StoppedScans, AreLeftWhileWhatTheyFoundIsPutTogether) {
+  const TempFolder folder;
+  const SourcePtr image = std::make_shared<MemorySource>(sample("formatted-fat32-again"));
+  int told = 0;
+  // From the n-th thing on that is said to be done, asks for a stop at each.
+  const auto scan_it = [&](Shelf& shelf, int from) {
+    Interrupts interrupts{0};
+    ScanOptions options;
+    options.depth = Depth::deep;
+    options.interrupts = &interrupts;
+    told = 0;
+    options.progress = [&](const std::string&) {
+      if (++told >= from) ++interrupts;
+    };
+    return scan(shelf, image, options);
+  };
+  Shelf whole = Shelf::create(folder.path("whole"), {}, {});
+  EXPECT_FALSE(scan_it(whole, 1'000'000).stopped);
+  const std::vector<std::string> expected = rows_of(whole);
+  int unsettled = 0;
+  const int things = told;
+  EXPECT_GT(things, 12);
+  for (int from = 1; from <= things; ++from) {
+    Shelf shelf = Shelf::create(folder.path(std::to_string(from)), {}, {});
+    const ScanResult result = scan_it(shelf, from);
+    unsettled += result.unsettled;
+    EXPECT_EQ(shelf.scans().back().state, result.stopped ? "stopped" : "finished") << from;
+    EXPECT_FALSE(scan_it(shelf, 1'000'000).stopped) << from;
+    EXPECT_EQ(rows_of(shelf), expected) << from;
+  }
+  EXPECT_GT(unsettled, things / 2);
 }
 
 // The built program with one call that fails.

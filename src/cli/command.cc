@@ -28,12 +28,13 @@ spdlog::logger& log() {
   return *logger;
 }
 
-std::atomic<bool> stop_flag{false};
+Interrupts interrupts{0};
 bool progress_shown = false;
 
 void on_interrupt(int signal) {
-  if (!stop_flag.exchange(true)) return;
-  // Asked a second time. What is stored so far stays, as after any kill.
+  constexpr int kInOrder = 2;  // times: to stop, and to leave what that takes
+  if (interrupts.fetch_add(1) < kInOrder) return;
+  // What is stored so far stays, as after any kill.
   constexpr std::string_view kGoing =
       "\nEnding at once. What was stored so far can be gone on with.\n";
   [[maybe_unused]] const ssize_t written = ::write(STDERR_FILENO, kGoing.data(), kGoing.size());
@@ -162,7 +163,7 @@ constexpr std::array kStopping = {SIGINT, SIGTERM, SIGHUP};
 }  // namespace
 
 StopOnInterrupt::StopOnInterrupt() {
-  stop_flag.store(false);
+  interrupts.store(0);
   for (const int signal : kStopping) std::signal(signal, on_interrupt);
 }
 
@@ -180,7 +181,7 @@ std::string CommandLine::again(std::span<const std::string> names) const {
   return out;
 }
 
-const std::atomic<bool>& StopOnInterrupt::flag() const { return stop_flag; }
+const Interrupts& StopOnInterrupt::times() const { return interrupts; }
 
 std::string shell_quoted(const std::string& text) {
   constexpr std::string_view kPlain =

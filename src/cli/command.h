@@ -1,13 +1,13 @@
 // What all commands share: their registry, their options, their messages.
 #pragma once
 
-#include <atomic>
 #include <boost/program_options.hpp>
 #include <span>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "model/budget.h"
 #include "model/error.h"
 
 namespace undershelf::cli {
@@ -62,14 +62,15 @@ void show_progress(const std::string& text);
 // Columns of the terminal that a descriptor is; 0 if it is none.
 size_t terminal_width(int descriptor);
 
-// Set by Ctrl-C, or when the terminal is closed, while a StopOnInterrupt lives.
+// Counts each Ctrl-C, and that the terminal was closed, while a StopOnInterrupt lives. The third
+// ends the program at once.
 class StopOnInterrupt {
  public:
   StopOnInterrupt();
   ~StopOnInterrupt();
   StopOnInterrupt(const StopOnInterrupt&) = delete;
   StopOnInterrupt& operator=(const StopOnInterrupt&) = delete;
-  const std::atomic<bool>& flag() const;
+  const Interrupts& times() const;
 };
 
 // The argument as it must be written in a shell.

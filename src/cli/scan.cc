@@ -289,7 +289,10 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
   const std::string again = scan_like(line, Depth::deep);
   if (result.stopped) {
     summarise(shelf, result);
-    if (result.position) {
+    if (result.unsettled) {
+      say("Stopped before what was found was put together: folders, ratings and former volumes may "
+          "be missing. The same call goes on.");
+    } else if (result.position) {
       say(fmt::format(
           "Stopped at byte {}. What was found so far is on the shelf; going on may add to "
           "former volumes, and correct them.",
@@ -422,7 +425,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
     return name_of_other_system(wanted.source_path, {where.offset + wanted.skip, where.length});
   };
   const StopOnInterrupt interrupt;
-  scan_options.stop = &interrupt.flag();
+  scan_options.interrupts = &interrupt.times();
   scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
     show_progress(line(progress));
   };

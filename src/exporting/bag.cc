@@ -205,7 +205,7 @@ class Exporter {
         UNDERSHELF_VERSION, fmt::gmtime(started_), fmt::gmtime(started_));
   }
 
-  bool stopped() const { return options_.stop != nullptr && options_.stop->load(); }
+  bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
   bool is_double(const Row& row) const {
     return options_.forks == Forks::in_double && row.stream && *row.stream == "resource-fork";

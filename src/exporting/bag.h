@@ -1,12 +1,12 @@
 // Writes what was selected into a bag (RFC 8493).
 #pragma once
 
-#include <atomic>
 #include <cstdint>
 #include <functional>
 #include <string>
 
 #include "exporting/bag_writer.h"
+#include "model/budget.h"
 #include "shelf/selection.h"
 #include "source/source.h"
 
@@ -26,9 +26,9 @@ struct ExportOptions {
   bool even_gone = false;       // entries rated gone as well
   bool original_paths = false;  // out of trash folders, to where they were
   Forks forks = Forks::in_double;
-  bool resume = false;                      // go on with an export that was interrupted
-  bool read_back = false;                   // read each file from the target again, and compare
-  const std::atomic<bool>* stop = nullptr;  // set from a signal handler: end in order
+  bool resume = false;                     // go on with an export that was interrupted
+  bool read_back = false;                  // read each file from the target again, and compare
+  const Interrupts* interrupts = nullptr;  // asked once, it ends in order
   // Told the bytes written so far and the bytes there are in all.
   std::function<void(uint64_t, uint64_t)> progress = [](uint64_t, uint64_t) {};
 };

@@ -91,7 +91,8 @@ ByteRange range_of(const Volume& volume) { return {volume.offset, volume.length}
 
 }  // namespace
 
-SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& options) {
+SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& options,
+                         const Budget& budget) {
   std::vector<std::string> systems;
   std::vector<std::unique_ptr<Detector>> detectors;
   for (const FileSystem* system : wanted_systems(options)) {
@@ -113,7 +114,7 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
       progress.found.emplace_back(systems[i], store.count(systems[i]) + finds.traces[i].size());
     }
     options.sweeping(progress);
-    return options.stop == nullptr || !*options.stop;
+    return !budget.is_stopped();
   };
   callbacks.checkpoint = [&](uint64_t position, SweepFinds&& finds) {
     record.position = position;
@@ -138,7 +139,7 @@ bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
                                            const ScanOptions& options,
                                            const std::vector<VolumeReader*>& current,
-                                           const std::vector<uint64_t>& starts) {
+                                           const std::vector<uint64_t>& starts, Budget& budget) {
   const ClaimMap held = holders(shelf, nullptr);
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
@@ -156,7 +157,10 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     scene.options = options.read;
     scene.set_traces(store.traces(system->name), *system);
     scene.contents = contents;
-    scene.is_held = [&](const ByteRange& range) { return holds(claims, range); };
+    scene.is_held = [&](const ByteRange& range) {
+      budget.step();
+      return holds(claims, range);
+    };
     scene.current = current;
     scene.starts = starts;
     for (Assembled& one : system->assemble(scene)) assembled.push_back(std::move(one));

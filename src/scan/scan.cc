@@ -14,12 +14,14 @@
 #include "rating/rate_pass.h"
 #include "rating/rating.h"
 #include "rating/sampling.h"
+#include "scan/budgeted_sink.h"
 #include "scan/deep.h"
 #include "scan/former_sink.h"
-#include "scan/stopping_sink.h"
 #include "scan/survey.h"
+#include "shelf/interruptible.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
+#include "source/metered.h"
 #include "tree/merge.h"
 #include "tree/nested.h"
 #include "tree/trash.h"
@@ -65,29 +67,28 @@ StoredRating rate_sound(uint64_t bytes) {
   return {to_text(verdict.rating), verdict.score};
 }
 
+// What reading a volume may cost on a source of so many bytes. Some systems look at free clusters
+// too, and at what others lead to once more; every row has some bytes of its own.
+Budget::Limits limits_of_reading(uint64_t source_size) {
+  return {4 * source_size + (uint64_t{1} << 30), source_size / 8 + 1'000'000, UINT64_MAX};
+}
+
 class Scan {
  public:
   Scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options)
-      : shelf_(shelf), source_(source), options_(options) {}
+      : shelf_(shelf),
+        budget_(options.interrupts),
+        source_(source),
+        metered_(std::make_shared<MeteredSource>(source, budget_)),
+        options_(options) {}
 
   ScanResult run() {
     const bool deep = options_.depth == Depth::deep;
     const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick",
                                            options_.check == Check::none ? "none" : "sample");
-    survey_ = survey(source_, options_.read, options_.name_other);
-    result_.notes = survey_.layout.notes;
-    for (const FoundVolume& found : survey_.volumes) {
-      if (result_.stopped) break;
-      Volume volume = found.reader->volume();
-      volume.used = found.reader->used_bytes();
-      options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
-      VolumeWriter writer(shelf_, volume, rate_sound);
-      read(*found.reader, writer, options_.stop);
-      take(writer, *found.reader, volume);
-    }
+    look_quickly();
     // While a sweep goes on, what the quick depth found is there to be used.
-    if (result_.stopped) options_.progress("Stopping: putting together what was found so far");
-    run_passes();
+    put_together();
     if (deep && !result_.stopped) look_deeply();
     const bool done = !result_.stopped && !result_.incomplete;
     shelf_.end_scan(scan, done ? "finished" : "stopped");
@@ -96,23 +97,55 @@ class Scan {
   }
 
  private:
-  // One volume's failure is that volume's: others are read all the same.
-  void read(VolumeReader& reader, Sink& sink, const std::atomic<bool>* stop) {
-    const auto incomplete = [&](const char* why) {
+  void look_quickly() {
+    budget_.begin({});
+    try {
+      survey_ = survey(metered_, options_.read, options_.name_other);
+    } catch (const Stopped&) {
+      result_.stopped = true;
+    }
+    result_.notes = survey_.layout.notes;
+    for (const FoundVolume& found : survey_.volumes) {
+      if (result_.stopped) break;
+      Volume volume = found.reader->volume();
+      options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
+      try {
+        begin_reading();
+        volume.used = found.reader->used_bytes();
+      } catch (const Stopped&) {
+        result_.stopped = true;
+        break;
+      } catch (const Overspent&) {
+        // How much is in use stays unknown.
+      }
+      VolumeWriter writer(shelf_, volume, rate_sound);
+      result_.stopped = !read(*found.reader, writer);
+      take(writer, *found.reader, volume);
+    }
+  }
+
+  // False if the user asked to stop. One volume's failure is that volume's: others are read all the
+  // same.
+  bool read(VolumeReader& reader, Sink& sink) {
+    const auto incomplete = [&](const std::string& why) {
       result_.incomplete = true;
       sink.add(Damage{{reader.volume().offset, 0},
                       fmt::format("It could not be read to its end: {}.", why)});
     };
+    begin_reading();
     try {
-      StoppingSink stopping(sink, stop);
-      reader.read(stopping);
+      BudgetedSink budgeted(sink, budget_);
+      reader.read(budgeted);
     } catch (const Stopped&) {
-      result_.stopped = true;
+      return false;
+    } catch (const Overspent& spent) {
+      incomplete(fmt::format("its records lead to more {} than the source can hold", spent.of));
     } catch (const std::bad_alloc&) {
       incomplete("there is not enough memory");
     } catch (const std::logic_error& e) {
       incomplete(e.what());
     }
+    return true;
   }
 
   void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume) {
@@ -126,37 +159,53 @@ class Scan {
   }
 
   void look_deeply() {
-    const SweepRecord record = sweep_source(shelf_, *source_, options_);
+    budget_.begin({});
+    const SweepRecord record = sweep_source(shelf_, *source_, options_, budget_);
     result_.position = record.position;
     result_.left_out = record.left_out;
     result_.stopped = !record.done();
-    options_.progress(result_.stopped ? "Stopping: putting together what was found so far"
-                                      : "Putting former volumes together");
+    // What was swept is put together in any case, unless the user asks once more.
+    say_what_follows("Putting former volumes together");
+    budget_.begin({});
+    std::vector<VolumeReader*> current;
+    for (const FoundVolume& found : survey_.volumes) current.push_back(found.reader.get());
+    try {
+      swept_ = volumes_of_sweep(shelf_, metered_, options_, current, starts(), budget_);
+    } catch (const Stopped&) {
+      result_.stopped = result_.unsettled = true;
+      return;
+    }
+    store_swept();
+    result_.volumes = shelf_.volumes(false).size();
+    put_together();
+  }
+
+  void store_swept() {
     SweepStore store(shelf_);
     const BeforeSweep before = store.begin_storing();
     std::set<int64_t> stored;
-    std::vector<VolumeReader*> current;
-    for (const FoundVolume& found : survey_.volumes) current.push_back(found.reader.get());
-    swept_ = volumes_of_sweep(shelf_, source_, options_, current, starts());
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
       VolumeWriter writer(shelf_, found.volume, rate_sound, before);
-      // What was swept is put together in any case; a sweep that was stopped is at an end here.
+      bool read_to_its_end = true;
       if (found.adds_to_current) {
-        read(*found.reader, writer, nullptr);
+        read_to_its_end = read(*found.reader, writer);
       } else {
         FormerSink sink(writer, found.volume.standing == "former",
                         traits_of(found.volume.file_system).key_mask);
-        read(*found.reader, sink, nullptr);
+        read_to_its_end = read(*found.reader, sink);
         sink.finish();
       }
       take(writer, *found.reader, found.volume);
       stored.insert(writer.volume_id());
+      if (!read_to_its_end) {
+        // What an earlier run stored of the others stays.
+        result_.stopped = true;
+        return;
+      }
     }
     store.end_storing(before, stored);
-    result_.volumes = shelf_.volumes(false).size();
-    run_passes();
   }
 
   // Where volumes may have begun: bytes of the source, sorted.
@@ -175,6 +224,7 @@ class Scan {
 
   // What a volume's file system holds in use; over a former one, what is there now.
   ByteRange next_used(int64_t volume, const ByteRange& within) {
+    budget_.step();
     const auto own = readers_.find(volume);
     if (own == readers_.end()) return {};
     if (!former_[volume]) return own->second->next_used(within);
@@ -185,6 +235,30 @@ class Scan {
       if (used.length > 0 && (nearest.length == 0 || used.offset < nearest.offset)) nearest = used;
     }
     return nearest;
+  }
+
+  void begin_reading() {
+    budget_.begin(options_.most.value_or(limits_of_reading(source_->size())));
+  }
+
+  void say_what_follows(const std::string& otherwise) {
+    options_.progress(result_.stopped ? "Stopping: putting together what was found so far"
+                                      : otherwise);
+  }
+
+  // The passes over the shelf; the user may ask to leave them.
+  void put_together() {
+    if (result_.stopped) say_what_follows({});
+    budget_.begin({});
+    const Interruptible statements(shelf_, budget_);
+    try {
+      run_passes();
+    } catch (const Stopped&) {
+      result_.stopped = result_.unsettled = true;
+    } catch (const std::exception& e) {
+      if (!is_interruption(e)) throw;
+      result_.stopped = result_.unsettled = true;
+    }
   }
 
   void run_passes() {
@@ -204,20 +278,22 @@ class Scan {
       return next_used(volume, within);
     };
     place_open_streams(shelf_, claims, used,
-                       options_.check == Check::none ? nullptr : source_.get());
+                       options_.check == Check::none ? nullptr : metered_.get());
     mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
-    read_trash(shelf_, source_, options_.read.zone);
+    read_trash(shelf_, metered_, options_.read.zone);
     if (options_.check == Check::sample) {
       options_.progress("Looking at samples of lost files");
-      sample_lost_files(shelf_, source_);
+      sample_lost_files(shelf_, metered_);
     }
     options_.progress("Rating");
     rate_streams(shelf_, claims, used, source_->size());
   }
 
   Shelf& shelf_;
+  Budget budget_;  // before all that reads
   const SourcePtr& source_;
+  const SourcePtr metered_;  // what all but the sweep reads
   const ScanOptions& options_;
   ScanResult result_;
   Survey survey_;

@@ -1,13 +1,13 @@
 // A scan: reads the volumes of a source into a shelf and runs the passes over it.
 #pragma once
 
-#include <atomic>
 #include <functional>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "fs/fs.h"
+#include "model/budget.h"
 #include "scan/survey.h"
 #include "shelf/shelf.h"
 
@@ -34,8 +34,11 @@ struct ScanOptions {
   // Told what is being done now, for showing progress.
   std::function<void(const std::string&)> progress = [](const std::string&) {};
   std::function<void(const SweepProgress&)> sweeping = [](const SweepProgress&) {};
-  // A scan stops in order once this is set: what was found so far is put together.
-  const std::atomic<bool>* stop = nullptr;
+  // What reading one volume may cost; if not given, in proportion to the source.
+  std::optional<Budget::Limits> most;
+  // Asked once, a scan stops in order: what was found so far is put together. Asked again while
+  // that goes on, it leaves that too. May be null.
+  const Interrupts* interrupts = nullptr;
 };
 
 struct ScanResult {
@@ -43,6 +46,7 @@ struct ScanResult {
   uint64_t damage = 0;           // places noted
   bool source_is_short = false;  // a volume goes on behind the end of the source
   bool stopped = false;          // before it was finished
+  bool unsettled = false;        // what was found is not put together, as that was stopped
   bool incomplete = false;       // a volume could not be read to its end; its damage says why
   // Of the sweep, bytes of the source; nothing if none was begun.
   std::optional<uint64_t> position;

@@ -16,6 +16,7 @@ CachedReader::CachedReader(SourcePtr source, size_t slots)
 const CachedReader::Slot& CachedReader::load(uint64_t block) {
   Slot& slot = slots_[block % slots_.size()];
   if (slot.block != block) {
+    slot.block = UINT64_MAX;  // should the read be broken off
     slot.bytes.resize(kBlockSize);
     slot.bad = source_->read(block * kBlockSize, slot.bytes).bad;
     slot.block = block;
