@@ -137,9 +137,8 @@ bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>
 }
 
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
-                                           const ScanOptions& options,
-                                           const std::vector<VolumeReader*>& current,
-                                           const std::vector<uint64_t>& starts, Budget& budget) {
+                                           const ScanOptions& options, const Present& present,
+                                           Budget& budget) {
   const ClaimMap held = holders(shelf, nullptr);
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
@@ -161,16 +160,16 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
       budget.step();
       return holds(claims, range);
     };
-    scene.current = current;
-    scene.starts = starts;
+    scene.current = present.current;
+    scene.starts = present.starts;
     for (Assembled& one : system->assemble(scene)) assembled.push_back(std::move(one));
   }
   // The most believable first: what then overlaps it came before it.
   std::ranges::stable_sort(assembled, [](const Assembled& a, const Assembled& b) {
     return a.reader->volume().confidence > b.reader->volume().confidence;
   });
-  std::vector<ByteRange> taken;
-  for (const VolumeReader* reader : current) taken.push_back(range_of(reader->volume()));
+  std::vector<ByteRange> taken = present.others;
+  for (const VolumeReader* reader : present.current) taken.push_back(range_of(reader->volume()));
   std::vector<FoundBySweep> found;
   for (Assembled& one : assembled) {
     FoundBySweep volume{std::move(one.reader), {}, one.adds_to_current};

@@ -21,12 +21,16 @@ struct FoundBySweep {
   bool adds_to_current = false;  // it is known already: these are further entries of it
 };
 
-// Puts the traces together. `current`: readers of the volumes that are known already, whose entries
-// the shelf holds; `starts`: where volumes may have begun, sorted (bytes of the source). Throws
-// what `budget` does.
+// What a survey tells of a source, as sweeps need it.
+struct Present {
+  std::vector<VolumeReader*> current;  // of the volumes whose entries the shelf holds already
+  std::vector<ByteRange> others;       // held by systems without a reader: bytes of the source
+  std::vector<uint64_t> starts;        // where volumes may have begun: bytes of the source, sorted
+};
+
+// Puts the traces together. Throws what `budget` does.
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
-                                           const ScanOptions& options,
-                                           const std::vector<VolumeReader*>& current,
-                                           const std::vector<uint64_t>& starts, Budget& budget);
+                                           const ScanOptions& options, const Present& present,
+                                           Budget& budget);
 
 }  // namespace undershelf

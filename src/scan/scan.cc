@@ -167,10 +167,8 @@ class Scan {
     // What was swept is put together in any case, unless the user asks once more.
     say_what_follows("Putting former volumes together");
     budget_.begin({});
-    std::vector<VolumeReader*> current;
-    for (const FoundVolume& found : survey_.volumes) current.push_back(found.reader.get());
     try {
-      swept_ = volumes_of_sweep(shelf_, metered_, options_, current, starts(), budget_);
+      swept_ = volumes_of_sweep(shelf_, metered_, options_, present(), budget_);
     } catch (const Stopped&) {
       result_.stopped = result_.unsettled = true;
       return;
@@ -208,18 +206,19 @@ class Scan {
     store.end_storing(before, stored);
   }
 
-  // Where volumes may have begun: bytes of the source, sorted.
-  std::vector<uint64_t> starts() const {
-    std::vector<uint64_t> found{0};
+  Present present() const {
+    Present present{{}, survey_.held_by_others, {0}};
+    std::vector<uint64_t>& found = present.starts;
     for (const Partition& partition : survey_.layout.partitions) {
       found.push_back(partition.range.offset);
     }
     for (const FoundVolume& volume : survey_.volumes) {
+      present.current.push_back(volume.reader.get());
       found.push_back(volume.reader->volume().offset);
     }
     std::ranges::sort(found);
     found.erase(std::unique(found.begin(), found.end()), found.end());
-    return found;
+    return present;
   }
 
   // What a volume's file system holds in use; over a former one, what is there now.

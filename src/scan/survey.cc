@@ -35,6 +35,7 @@ class Surveyor {
     look_into_partitions();
     look_between();
     look_for_headless();
+    find_others();
     std::ranges::stable_sort(found_.volumes, {}, [](const FoundVolume& volume) {
       return volume.reader->volume().offset;
     });
@@ -139,6 +140,20 @@ class Surveyor {
     if (!found_.layout.partitions.empty() || !found_.volumes.empty()) return;
     const ByteRange all{0, source_->size()};
     if (name_other_(all).empty()) take(all, headless_, 0);
+  }
+
+  // Partitions, or the whole, that neither a volume nor a guess was taken for.
+  void find_others() {
+    for (const Partition& partition : found_.layout.partitions) {
+      if (partition.container || found_.has_volume_in(partition.number)) continue;
+      if (!name_other_(partition.range).empty()) found_.held_by_others.push_back(partition.range);
+    }
+    const ByteRange all{0, source_->size()};
+    const bool mapped = !found_.layout.partitions.empty();
+    const bool whole = std::ranges::any_of(found_.volumes, [](const FoundVolume& volume) {
+      return volume.reader->volume().offset == 0;
+    });
+    if (!mapped && !whole && !name_other_(all).empty()) found_.held_by_others.push_back(all);
   }
 
   template <typename... Values>

@@ -19,6 +19,8 @@ struct FoundVolume {
 struct Survey {
   Layout layout;
   std::vector<FoundVolume> volumes;  // in the order of their places
+  // Held by file systems that have no reader here: bytes of the source.
+  std::vector<ByteRange> held_by_others;
   bool has_volume_in(int partition) const;
 };
 

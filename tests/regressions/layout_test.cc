@@ -8,6 +8,7 @@
 #include <set>
 
 #include "fs/fs.h"
+#include "scan/scan.h"
 #include "source/hash.h"
 #include "support.h"
 
@@ -381,6 +382,25 @@ class CountingSource : public MemorySource {
   }
   mutable uint64_t bytes = 0;
 };
+
+// What a sweep found on a disk of a system that is not read here counted as current.
+TEST(Layouts, WhatLiesUnderAnotherSystemIsFormer) {
+  std::string image = sample("fat32-logger");
+  std::fill_n(image.begin(), 64 << 10, '\0');  // its boot sectors, and the first FAT's beginning
+  const auto standings = [&](const std::string& other) {
+    const TempFolder folder;
+    Shelf shelf = Shelf::create(folder.path("shelf"), {}, {});
+    ScanOptions options;
+    options.depth = Depth::deep;
+    options.name_other = [&](const ByteRange&) { return other; };
+    scan(shelf, std::make_shared<MemorySource>(image), options);
+    std::set<std::string> found;
+    for (const VolumeRecord& record : shelf.volumes()) found.insert(record.volume.standing);
+    return found;
+  };
+  EXPECT_TRUE(standings({}).contains("current"));
+  EXPECT_EQ(standings("ext4"), std::set<std::string>{"former"});
+}
 
 // Sixteen MiB of set bits, as erased flash reads, took minutes.
 TEST(Layouts, ErasedFlashIsLookedAtOnce) {

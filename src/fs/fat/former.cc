@@ -363,9 +363,11 @@ class Assembler {
               ? "No boot sector and no folder's beginning is left of it. The content of files "
                 "tells "
                 "its layout."
-              : fmt::format("No boot sector is left of it. {} folder{} that name their own place "
+          : votes == 1
+              ? "No boot sector is left of it. 1 folder that names its own place tells its layout."
+              : fmt::format("No boot sector is left of it. {} folders that name their own place "
                             "tell its layout.",
-                            votes, votes == 1 ? "" : "s"));
+                            votes));
     }
     const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
     assembled_.push_back(
