@@ -5,7 +5,7 @@
 #include <exception>
 #include <string>
 
-#include "exporting/content.h"
+#include "access/content.h"
 #include "fs/fs.h"
 #include "shelf/details.h"
 #include "shelf/selection.h"

@@ -1,7 +1,7 @@
 // The steps between reading and exporting: claims, placing, rating, globs, filters, safe names.
 #include <gtest/gtest.h>
 
-#include "exporting/safe_names.h"
+#include "access/safe_names.h"
 #include "model/error.h"
 #include "placing/lost_map.h"
 #include "placing/placing.h"
@@ -289,16 +289,16 @@ TEST(SafeNames, HoldWhatATargetCanHold) {
       {"a\nb", "a\uFFFDb"},
       {"\u00C9cluse", "\u00C9cluse"},
   };
-  for (const auto& c : cases) EXPECT_EQ(safe_name(c.name, Target{}), c.safe);
+  for (const auto& c : cases) EXPECT_EQ(safe_name(c.name, NameRules{}), c.safe);
   std::string long_name;
   for (int i = 0; i < 200; ++i) long_name += "\u6F6E";
-  const std::string cut = safe_name(long_name + ".csv", Target{});
+  const std::string cut = safe_name(long_name + ".csv", NameRules{});
   EXPECT_LE(cut.size(), 255U);
   EXPECT_TRUE(cut.ends_with("\u6F6E.csv"));
 }
 
 TEST(SafeNames, NoPathIsGivenTwice) {
-  PathMaker paths(Target{});
+  PathMaker paths(NameRules{});
   EXPECT_EQ(paths.file("v/a/x.csv", 1), "v/a/x.csv");
   EXPECT_EQ(paths.file("v/a/x.csv", 2), "v/a/x [id 2].csv");
   EXPECT_EQ(paths.file("v/a", 3), "v/a [id 3]") << "a folder stands there";
@@ -312,7 +312,7 @@ TEST(SafeNames, NoPathIsGivenTwice) {
 }
 
 TEST(SafeNames, FollowTheTargetsRules) {
-  Target card;
+  NameRules card;
   card.strict_names = card.folds_case = true;
   EXPECT_EQ(safe_name("a:b?.txt", card), "a_b_.txt");
   EXPECT_EQ(safe_name("ends in a dot.", card), "ends in a dot_");

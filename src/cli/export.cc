@@ -5,14 +5,14 @@
 #include <chrono>
 #include <iostream>
 
+#include "access/content.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
 #include "exporting/bag.h"
-#include "exporting/content.h"
-#include "exporting/protect.h"
 #include "exporting/target.h"
 #include "model/text.h"
+#include "source/protect.h"
 
 namespace undershelf::cli {
 namespace {

@@ -4,10 +4,10 @@
 #include <algorithm>
 #include <iostream>
 
+#include "access/content.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
-#include "exporting/content.h"
 #include "model/text.h"
 
 namespace undershelf::cli {

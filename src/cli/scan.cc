@@ -13,13 +13,13 @@
 #include "cli/filters.h"
 #include "cli/in_use.h"
 #include "cli/output.h"
-#include "exporting/protect.h"
 #include "model/text.h"
 #include "scan/deep.h"
 #include "scan/inspect.h"
 #include "shelf/lock.h"
 #include "shelf/selection.h"
 #include "source/container.h"
+#include "source/protect.h"
 
 namespace undershelf::cli {
 namespace {

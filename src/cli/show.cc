@@ -9,7 +9,7 @@
 #include "cli/output.h"
 #include "fs/fs.h"
 #include "model/text.h"
-#include "rating/rate_pass.h"
+#include "rating/reasons.h"
 #include "shelf/details.h"
 
 namespace undershelf::cli {

@@ -16,10 +16,10 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "access/content.h"
+#include "access/safe_names.h"
 #include "exporting/apple_double.h"
-#include "exporting/content.h"
 #include "exporting/earlier_bag.h"
-#include "exporting/safe_names.h"
 #include "exporting/target.h"
 #include "model/error.h"
 #include "model/text.h"
@@ -47,7 +47,7 @@ class Exporter {
         options_(options),
         opener_(shelf, source),
         target_(examine_target(options.directory)),
-        paths_(target_) {}
+        paths_(target_.names) {}
 
   ExportResult run(const Selection& selection) {
     name_volumes();

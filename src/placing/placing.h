@@ -5,7 +5,7 @@
 #include <functional>
 
 #include "model/pieces.h"
-#include "shelf/claims.h"
+#include "placing/claims.h"
 
 namespace undershelf {
 

@@ -7,93 +7,13 @@
 #include <set>
 #include <vector>
 
+#include "rating/stream_row.h"
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "shelf/storage_row.h"
 
 namespace undershelf {
 namespace {
-
-constexpr const char* kFacts = R"sql(
-  SELECT s.id, e.id, e.state, e.proof, s.size, coalesce(s.valid_size,0), s.placement, s.pieces,
-         coalesce(s.stepped,0), coalesce(s.rivalled,0), coalesce(s.sampled,0), coalesce(s.blank,0),
-         s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
-         coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
-         e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
-         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0)
-  FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
-  WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
-
-// A stream as the query above has it.
-struct StreamRow {
-  int64_t id, entry, volume;
-  uint64_t valid_size, cluster;
-  Pieces pieces;
-  bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use
-  bool scattered;
-  Storage storage;
-  std::string name;
-  std::string rating;  // as it is stored; empty if it is not
-  int score;
-  uint64_t intact_bytes;
-  Facts facts;
-
-  explicit StreamRow(SQLite::Statement& row) {
-    int column = 0;
-    const auto next = [&] { return row.getColumn(column++); };
-    id = next().getInt64();
-    entry = next().getInt64();
-    facts.state =
-        named<State>({State::live, State::deleted, State::former}, next().getText(), State::carved);
-    facts.proof = named<Proof>({Proof::last, Proof::unsure}, next().getText(), Proof::old);
-    facts.size = maybe_size(next());
-    valid_size = size_of(next());
-    facts.placement = named<Placement>({Placement::exact, Placement::inferred, Placement::guessed},
-                                       next().getText(), Placement::none);
-    pieces = pieces_of(next());
-    facts.stepped = size_of(next());
-    facts.rivalled = size_of(next());
-    facts.sampled = next().getUInt();
-    facts.blank = next().getUInt();
-    const std::string head = next().getString();
-    facts.head = head == "fits"      ? HeadMatch::fits
-                 : head == "differs" ? HeadMatch::differs
-                                     : HeadMatch::unknown;
-    name = next().getString();
-    rating = next().getString();
-    score = next().getInt();
-    intact_bytes = size_of(next());
-    facts.has_place = next().getInt() != 0;
-    facts.entangled = next().getInt() != 0;
-    scattered = next().getInt() != 0;
-    volume = next().getInt64();
-    keeps_chain = next().getInt() != 0;
-    const auto codec = next();
-    storage = storage_of(codec, next());
-    facts.decodable = storage.codec != Codec::none;
-    facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
-                                     Encoding::encrypted);
-    cluster = size_of(next());
-    facts.kept_inline = is_inline(pieces);
-  }
-
- private:
-  template <typename Value>
-  static Value named(std::initializer_list<Value> values, std::string_view text, Value otherwise) {
-    for (const Value value : values) {
-      if (to_text(value) == text) return value;
-    }
-    return otherwise;
-  }
-
-  // Whether no byte of a stream lies outside its own record.
-  static bool is_inline(const Pieces& pieces) {
-    return !pieces.empty() && std::ranges::all_of(pieces, [](const Piece& piece) {
-      return piece.kind == Piece::Kind::inline_bytes || piece.kind == Piece::Kind::zeros;
-    });
-  }
-};
 
 // A lost stream's hold on a range, for finding rivals.
 struct LostClaim {
@@ -280,7 +200,7 @@ class Rater {
 
   std::vector<Changed> weigh_all() {
     std::vector<Changed> changed;
-    SQLite::Statement row(db_, kFacts);
+    SQLite::Statement row(db_, StreamRow::kSelect);
     while (row.executeStep()) {
       StreamRow stream(row);
       const uint64_t rivalled_before = stream.facts.rivalled;
@@ -394,19 +314,6 @@ class Rater {
 void rate_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
                   uint64_t source_size) {
   Rater(shelf, claims, next_used, source_size).run();
-}
-
-std::vector<std::string> reasons_of(const Shelf& shelf, int64_t id) {
-  SQLite::Statement row(shelf.db(), std::string(kFacts) + " AND s.id=?");
-  row.bind(1, id);
-  if (!row.executeStep()) return {};
-  StreamRow stream(row);
-  for (const Loss& loss : load_losses(shelf.db(), id)) {
-    stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
-  }
-  std::vector<std::string> reasons;
-  rate(stream.facts, format_by_name(stream.name), &reasons);
-  return reasons;
 }
 
 }  // namespace undershelf

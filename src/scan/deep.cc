@@ -7,7 +7,7 @@
 
 #include "fs/former.h"
 #include "model/error.h"
-#include "shelf/claims.h"
+#include "placing/claims.h"
 #include "shelf/rows.h"
 #include "sweep/content_starts.h"
 #include "sweep/sweep.h"

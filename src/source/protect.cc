@@ -1,4 +1,4 @@
-#include "exporting/protect.h"
+#include "source/protect.h"
 
 #include <fmt/format.h>
 #include <sys/stat.h>
@@ -6,12 +6,20 @@
 #include <algorithm>
 #include <filesystem>
 
-#include "exporting/target.h"
 #include "model/error.h"
 #include "source/device.h"
 #include "source/split.h"
 
 namespace undershelf {
+
+std::string nearest_existing(const std::string& path) {
+  namespace fs = std::filesystem;
+  std::error_code error;
+  fs::path at = fs::absolute(path);
+  while (!fs::exists(at, error) && at.has_relative_path()) at = at.parent_path();
+  return at.string();
+}
+
 void refuse_on_source(const std::string& what, const std::string& path,
                       const std::string& source_path) {
   struct stat target {};

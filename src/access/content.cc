@@ -1,4 +1,4 @@
-#include "exporting/content.h"
+#include "access/content.h"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>

@@ -1,4 +1,4 @@
-#include "exporting/safe_names.h"
+#include "access/safe_names.h"
 
 #include <fmt/format.h>
 
@@ -24,30 +24,30 @@ std::string with_mark(std::string_view name, std::string_view mark, size_t most)
 
 }  // namespace
 
-std::string safe_name(std::string_view name, const Target& target) {
+std::string safe_name(std::string_view name, const NameRules& rules) {
   constexpr std::string_view kStrict = "\"*:<>?\\|";
   std::string safe = without_controls(name);
   for (char& c : safe) {
-    const bool strict = target.strict_names && kStrict.find(c) != std::string_view::npos;
+    const bool strict = rules.strict_names && kStrict.find(c) != std::string_view::npos;
     if (c == '/' || c == '%' || strict) c = '_';
   }
-  if (target.strict_names && !safe.empty() && (safe.back() == '.' || safe.back() == ' ')) {
+  if (rules.strict_names && !safe.empty() && (safe.back() == '.' || safe.back() == ' ')) {
     safe.back() = '_';
   }
   if (safe.empty() || safe == "." || safe == "..") return "_" + safe;
-  return safe.size() <= target.most_name_bytes ? safe : with_mark(safe, "", target.most_name_bytes);
+  return safe.size() <= rules.most_name_bytes ? safe : with_mark(safe, "", rules.most_name_bytes);
 }
 
 std::string PathMaker::claim(const std::string& parent, std::string_view name, Use use,
                              const std::string& mark) {
-  const std::string plain = safe_name(name, target_);
+  const std::string plain = safe_name(name, rules_);
   for (int attempt = 0;; ++attempt) {
     const std::string added = attempt == 0   ? ""
                               : attempt == 1 ? fmt::format(" [{}]", mark)
                                              : fmt::format(" [{}, {}]", mark, attempt);
     std::string path =
-        parent + (added.empty() ? plain : with_mark(plain, added, target_.most_name_bytes));
-    const auto [at, is_new] = taken_.emplace(target_.folds_case ? fold_case(path) : path, use);
+        parent + (added.empty() ? plain : with_mark(plain, added, rules_.most_name_bytes));
+    const auto [at, is_new] = taken_.emplace(rules_.folds_case ? fold_case(path) : path, use);
     if (is_new || (use == Use::folder && at->second == Use::folder)) return path;
   }
 }

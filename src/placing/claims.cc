@@ -1,4 +1,4 @@
-#include "shelf/claims.h"
+#include "placing/claims.h"
 
 #include <SQLiteCpp/SQLiteCpp.h>
 

@@ -1,0 +1,79 @@
+#include "rating/stream_row.h"
+
+#include <algorithm>
+#include <initializer_list>
+#include <string_view>
+
+#include "shelf/rows.h"
+#include "shelf/storage_row.h"
+
+namespace undershelf {
+namespace {
+
+template <typename Value>
+Value named(std::initializer_list<Value> values, std::string_view text, Value otherwise) {
+  for (const Value value : values) {
+    if (to_text(value) == text) return value;
+  }
+  return otherwise;
+}
+
+// Whether no byte of a stream lies outside its own record.
+bool is_inline(const Pieces& pieces) {
+  return !pieces.empty() && std::ranges::all_of(pieces, [](const Piece& piece) {
+    return piece.kind == Piece::Kind::inline_bytes || piece.kind == Piece::Kind::zeros;
+  });
+}
+
+}  // namespace
+
+const char* const StreamRow::kSelect = R"sql(
+  SELECT s.id, e.id, e.state, e.proof, s.size, coalesce(s.valid_size,0), s.placement, s.pieces,
+         coalesce(s.stepped,0), coalesce(s.rivalled,0), coalesce(s.sampled,0), coalesce(s.blank,0),
+         s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
+         coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
+         e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
+         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0)
+  FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
+  WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
+
+StreamRow::StreamRow(SQLite::Statement& row) {
+  int column = 0;
+  const auto next = [&] { return row.getColumn(column++); };
+  id = next().getInt64();
+  entry = next().getInt64();
+  facts.state =
+      named<State>({State::live, State::deleted, State::former}, next().getText(), State::carved);
+  facts.proof = named<Proof>({Proof::last, Proof::unsure}, next().getText(), Proof::old);
+  facts.size = maybe_size(next());
+  valid_size = size_of(next());
+  facts.placement = named<Placement>({Placement::exact, Placement::inferred, Placement::guessed},
+                                     next().getText(), Placement::none);
+  pieces = pieces_of(next());
+  facts.stepped = size_of(next());
+  facts.rivalled = size_of(next());
+  facts.sampled = next().getUInt();
+  facts.blank = next().getUInt();
+  const std::string head = next().getString();
+  facts.head = head == "fits"      ? HeadMatch::fits
+               : head == "differs" ? HeadMatch::differs
+                                   : HeadMatch::unknown;
+  name = next().getString();
+  rating = next().getString();
+  score = next().getInt();
+  intact_bytes = size_of(next());
+  facts.has_place = next().getInt() != 0;
+  facts.entangled = next().getInt() != 0;
+  scattered = next().getInt() != 0;
+  volume = next().getInt64();
+  keeps_chain = next().getInt() != 0;
+  const auto codec = next();
+  storage = storage_of(codec, next());
+  facts.decodable = storage.codec != Codec::none;
+  facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
+                                   Encoding::encrypted);
+  cluster = size_of(next());
+  facts.kept_inline = is_inline(pieces);
+}
+
+}  // namespace undershelf

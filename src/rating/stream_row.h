@@ -1,0 +1,32 @@
+// A stream as the rating looks at it. For the rating folder's own use.
+#pragma once
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <string>
+
+#include "model/pieces.h"
+#include "rating/rating.h"
+
+namespace undershelf {
+
+struct StreamRow {
+  // The query it is a row of; conditions may follow.
+  static const char* const kSelect;
+
+  explicit StreamRow(SQLite::Statement& row);
+
+  int64_t id, entry, volume;
+  uint64_t valid_size, cluster;
+  Pieces pieces;
+  bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use
+  bool scattered;
+  Storage storage;
+  std::string name;
+  std::string rating;  // as it is stored; empty if it is not
+  int score;
+  uint64_t intact_bytes;
+  Facts facts;
+};
+
+}  // namespace undershelf
