@@ -160,5 +160,29 @@ TEST_F(NtfsLostNames, OfTwoFilesMadeAtOnceNeitherTakesAName) {
   EXPECT_EQ(former_, 0U);
 }
 
+// An index of ten million names for one file took their square in steps, and memory without end.
+TEST_F(NtfsLostNames, OfOneFileAreSoManyAsItMayHave) {
+  add(80, "Kept.csv", 900);
+  catalogue_.settle();
+  LostNames names(catalogue_, [this](uint64_t number) { return files_[number]; });
+  constexpr uint64_t kMost = 1024, kTold = 5000;
+  for (const uint64_t number : {uint64_t{80}, uint64_t{90}}) {  // one with a record, one without
+    for (uint64_t i = 0; i < kTold; ++i) {
+      const std::string value = file_name(std::to_string(i) + ".csv", 900);
+      names.add({uint64_t{1} << 48 | number,
+                 *parse_file_name(std::as_bytes(std::span(value))),
+                 false,
+                 {},
+                 {}});
+    }
+  }
+  names.settle();
+  EXPECT_EQ(names.of_records().at(80).names.size(), kMost);
+  EXPECT_EQ(names.left_out(), 2 * (kTold - kMost));
+  const std::vector<Ghost> ghosts = names.ghosts();
+  ASSERT_EQ(ghosts.size(), 1U);
+  EXPECT_EQ(ghosts[0].sightings.size(), kMost);
+}
+
 }  // namespace
 }  // namespace undershelf::test

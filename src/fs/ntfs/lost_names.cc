@@ -6,7 +6,9 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr size_t kMostGhosts = 500'000;  // held in memory
+constexpr size_t kMostKept = 1'000'000;  // sightings held in memory: at most some 300 MB
+constexpr size_t kMostOfOneFile = 1024;  // names, as many as a file may have hard links
+constexpr size_t kMostSeen = 4'000'000;  // hashes of what was told
 constexpr size_t kMostOfOneMoment = 64;  // files made at one moment that are told apart
 
 bool same_name(const FoundName& a, const FoundName& b) {
@@ -52,25 +54,42 @@ void LostNames::add(const Sighting& found) {
       sighting.reference != 0 && number) {
     // In an index in use such an entry only says once more what the record says.
     if (sighting.current && catalogue_.standing(*number) == Catalogue::Standing::in_use) return;
-    if (seen_.insert(hash).second) add_to_record(*number, sighting);
+    if (!is_told_again(hash)) add_to_record(*number, sighting);
     return;
   }
   if (sighting.reference == 0) {
-    if (is_full()) {
+    if (kept_ >= kMostKept) {
       ++left_out_;
-    } else if (seen_.insert(hash).second && !some_record_has(sighting)) {
+    } else if (!is_told_again(hash) && !some_record_has(sighting)) {
       nameless_.push_back(sighting);
+      ++kept_;
     }
     return;
   }
-  if (is_full() && !by_reference_.contains(sighting.reference)) {
+  if (kept_ >= kMostKept && !by_reference_.contains(sighting.reference)) {
     ++left_out_;
     return;
   }
   Ghost& ghost = by_reference_[sighting.reference];
   ghost.reference = sighting.reference;
   ghost.current = ghost.current || sighting.current;
-  if (!is_seen_before(ghost.sightings, sighting)) ghost.sightings.push_back(sighting);
+  keep(ghost.sightings, sighting);
+}
+
+// Being forgotten costs a closer look only.
+bool LostNames::is_told_again(uint64_t hash) {
+  if (seen_.size() >= kMostSeen) seen_.clear();
+  return !seen_.insert(hash).second;
+}
+
+void LostNames::keep(std::vector<Sighting>& names, const Sighting& sighting) {
+  if (is_seen_before(names, sighting)) return;
+  if (names.size() >= kMostOfOneFile || kept_ >= kMostKept) {
+    ++left_out_;
+    return;
+  }
+  names.push_back(sighting);
+  ++kept_;
 }
 
 void LostNames::add(File copy) {
@@ -88,8 +107,6 @@ void LostNames::add(File copy) {
     ghost->second.copy = std::make_unique<File>(std::move(copy));
   }
 }
-
-bool LostNames::is_full() const { return by_reference_.size() + nameless_.size() >= kMostGhosts; }
 
 bool LostNames::is_seen_before(std::vector<Sighting>& names, const Sighting& sighting) {
   for (Sighting& known : names) {
@@ -119,7 +136,7 @@ void LostNames::add_to_record(uint64_t number, const Sighting& sighting) {
   if (deleted && sighting.deleted) known.deleted = std::max(known.deleted, sighting.deleted);
   if (deleted && sighting.name.size) known.size = std::max(known.size, *sighting.name.size);
   if (own || (sighting.name.name_space == kDos && !file.names.empty())) return;
-  if (!is_seen_before(known.names, sighting)) known.names.push_back(sighting);
+  keep(known.names, sighting);
 }
 
 // A name whose reference was overwritten, as it stands behind the end of an index: of a file that

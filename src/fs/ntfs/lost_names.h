@@ -45,7 +45,7 @@ class LostNames {
     uint64_t size = 0;  // the largest recorded
   };
   const std::map<uint64_t, Known>& of_records() const { return of_records_; }
-  // Names of files that no record tells of, which were not kept as there are too many.
+  // Names that were not kept, as there are too many.
   uint64_t left_out() const { return left_out_; }
   // Those that no record tells of. To be called once.
   std::vector<Ghost> ghosts();
@@ -54,7 +54,8 @@ class LostNames {
   void add_to_record(uint64_t number, const Sighting& sighting);
   bool some_record_has(const Sighting& sighting) const;
   bool is_told_by(uint64_t number, const Sighting& sighting) const;
-  bool is_full() const;
+  void keep(std::vector<Sighting>& names, const Sighting& sighting);
+  bool is_told_again(uint64_t hash);
   static bool is_seen_before(std::vector<Sighting>& names, const Sighting& sighting);
 
   const Catalogue& catalogue_;
@@ -62,8 +63,10 @@ class LostNames {
   std::map<uint64_t, Known> of_records_;
   std::map<uint64_t, Ghost> by_reference_;
   std::vector<Sighting> nameless_;  // without a reference
+  size_t kept_ = 0;                 // sightings, in all three
   uint64_t left_out_ = 0;
-  std::unordered_set<uint64_t> seen_;  // hashes of what was added before
+  // Hashes of what was added lately: an index's or journal's many mentions of one name.
+  std::unordered_set<uint64_t> seen_;
 };
 
 }  // namespace undershelf::ntfs
