@@ -1,8 +1,13 @@
 // Damage on an exFAT volume: each costs only what it damages, is counted and reported.
 #include <gtest/gtest.h>
 
+#include <set>
+
 #include "harm.h"
 #include "model/text.h"
+#include "scan/scan.h"
+#include "shelf/details.h"
+#include "shelf/selection.h"
 
 namespace undershelf::test {
 namespace {
@@ -101,6 +106,40 @@ TEST(ExfatTimes, CountTheirOffsets) {
   EXPECT_EQ(modified(0x84), "2026-04-02T07:20:00Z") << "four quarters ahead";
   EXPECT_EQ(modified(0xEC), "2026-04-02T13:20:00Z") << "twenty quarters behind";
   EXPECT_EQ(modified(0x00), "2026-04-02T06:20:00Z") << "local, in summer";
+}
+
+// Names were lost where nothing told how the volume had been laid out.
+TEST(ExfatNames, AreKeptWithoutALayout) {
+  const TempFolder folder;
+  const std::string image = sample("exfat-camera");
+  // Nothing is left but one folder's clusters: no boot sector, no root, no content.
+  std::string rest(image.size(), '\0');
+  std::set<std::string> expected;
+  {
+    Shelf shelf = Shelf::create(folder.path("whole"), {}, {});
+    scan(shelf, std::make_shared<MemorySource>(image), {});
+    each_row(shelf, {}, [&](const Row& row) {
+      if (row.path.starts_with("DCIM/100COAST/") && row.path_exact) expected.insert(row.name);
+      if (row.path != "DCIM/100COAST") return true;
+      for (const Piece& piece : load_pieces(shelf, row.stream_id)) {
+        rest.replace(piece.offset, piece.length, image, piece.offset, piece.length);
+      }
+      return true;
+    });
+  }
+  ASSERT_GT(expected.size(), 10U);
+  Shelf shelf = Shelf::create(folder.path("rest"), {}, {});
+  ScanOptions options;
+  options.depth = Depth::deep;
+  scan(shelf, std::make_shared<MemorySource>(rest), options);
+  std::set<std::string> found;
+  each_row(shelf, {}, [&](const Row& row) {
+    if (row.kind != "file") return true;
+    found.insert(row.name);
+    EXPECT_EQ(row.rating, row.size == 0U ? "whole" : "gone") << row.path;
+    return true;
+  });
+  EXPECT_TRUE(std::ranges::includes(found, expected)) << testing::PrintToString(found);
 }
 
 }  // namespace

@@ -12,6 +12,7 @@
 #include "fs/exfat/detector.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/reader.h"
+#include "fs/exfat/unplaced.h"
 #include "fs/votes.h"
 #include "model/text.h"
 
@@ -64,6 +65,7 @@ class Assembler {
     while (drafts_.size() < kMostVolumes && vote()) {
     }
     for (Draft& draft : drafts_) finish(draft);
+    keep_unplaced();
     return std::move(assembled_);
   }
 
@@ -338,9 +340,47 @@ class Assembler {
 
   void add_to_current(const Draft& draft) {
     const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
+    std::vector<uint32_t> own = folders(draft);
+    note_placed(draft.grid, own);
     assembled_.push_back({make_reader(scene_.source, where, *draft.geometry, scene_.options,
-                                      {folders(draft), false}),
+                                      {std::move(own), false}),
                           true});
+  }
+
+  void note_placed(const Grid& grid, const std::vector<uint32_t>& folders) {
+    for (const uint32_t cluster : folders) {
+      placed_.push_back({grid.place_of(cluster - kFirstCluster), grid.unit_size});
+    }
+  }
+
+  // A name is not lost because nothing tells where its file lay: folders that no layout explains.
+  void keep_unplaced() {
+    std::ranges::sort(placed_, {}, &ByteRange::offset);
+    std::map<uint64_t, std::vector<ByteRange>> by_start;  // by where their volume may have begun
+    auto placed = placed_.begin();
+    for (const Trace& part : sectors_) {
+      uint64_t at = part.offset;
+      // What lies side by side is taken for one folder.
+      const auto keep_until = [&](uint64_t end) {
+        if (at >= end) return;
+        std::vector<ByteRange>& parts = by_start[scene_.start_before(at + 1)];
+        if (!parts.empty() && parts.back().end() == at) {
+          parts.back().length += end - at;
+        } else {
+          parts.push_back({at, end - at});
+        }
+      };
+      while (placed != placed_.end() && placed->end() <= part.offset) ++placed;
+      for (auto next = placed; next != placed_.end() && next->offset < part.end(); ++next) {
+        keep_until(std::min(next->offset, part.end()));
+        at = std::max(at, next->end());
+      }
+      keep_until(part.end());
+    }
+    for (const auto& [start, parts] : by_start) {
+      const ByteRange where{start, scene_.end_around(start) - start};
+      assembled_.push_back({make_unplaced(scene_.source, where, parts, scene_.options), false});
+    }
   }
 
   uint64_t end_of(const Draft& draft) const {
@@ -357,6 +397,7 @@ class Assembler {
     Found found;
     found.folders = folders(draft);
     if (found.folders.empty() && geometry.root_cluster == 0) return;
+    note_placed(draft.grid, found.folders);
     found.former = scene_.current_at(draft.grid.start) != nullptr;
     // A root that is written over is none.
     const uint64_t root = draft.volume_start + geometry.offset_of(geometry.root_cluster);
@@ -408,6 +449,7 @@ class Assembler {
   std::vector<Told> told_;
   std::vector<Draft> drafts_;
   std::map<uint64_t, size_t> explained_;  // where folders begin, and which draft names them
+  std::vector<ByteRange> placed_;         // clusters that some volume has for a folder's
   std::vector<Assembled> assembled_;
 };
 

@@ -10,6 +10,7 @@
 #include "fs/bitmap.h"
 #include "fs/chain.h"
 #include "fs/exfat/continuations.h"
+#include "fs/exfat/entries.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/geometry.h"
 #include "fs/pieces_source.h"
@@ -376,7 +377,8 @@ class Reader : public VolumeReader {
                          is_root ? "the root folder" : "the folder " + site.entry.name.text));
     }
     for (const EntrySet& set : parsed.sets) {
-      Entry entry = from_set(set, content.offset_of(set.slot), site.live);
+      const State state = site.live && set.in_use ? State::live : State::deleted;
+      Entry entry = entry_from(set, content.offset_of(set.slot), state, zone_);
       if (!is_root) entry.parent = site.entry.key;
       if (set.folder()) {
         take_subfolder(set, std::move(entry));
@@ -389,52 +391,6 @@ class Reader : public VolumeReader {
         }
       }
     }
-  }
-
-  Entry from_set(const EntrySet& set, uint64_t offset, bool parent_live) const {
-    Entry entry;
-    entry.key = offset;
-    entry.kind = set.folder() ? Kind::folder : Kind::file;
-    entry.state = parent_live && set.in_use ? State::live : State::deleted;
-    const u8 type = set.has_file ? set.file.EntryType : set.stream.EntryType;
-    entry.marked_deleted = (type & kInUse) == 0;
-    // A rename leaves a set behind, as deletion does.
-    if (entry.state != State::live) entry.proof = Proof::unsure;
-    entry.name = name_from_utf16(set.name);
-    if (!set.verified) {
-      entry.name.exact = false;
-      entry.evidence.push_back({"set-damaged", 0});
-    }
-    if (!set.has_file) {
-      entry.evidence.push_back({"set-cut", 0});
-      return entry;
-    }
-    const FileEntry& file = set.file;
-    entry.created =
-        time(file.CreateTimestamp.value(), file.Create10msIncrement, file.CreateUtcOffset);
-    entry.modified = time(file.LastModifiedTimestamp.value(), file.LastModified10msIncrement,
-                          file.LastModifiedUtcOffset);
-    entry.accessed = time(file.LastAccessedTimestamp.value(), 0, file.LastAccessedUtcOffset);
-    return entry;
-  }
-
-  // Sections 7.4.8 to 7.4.10. An offset counts only if its bit 7 is set; else the time is local.
-  std::optional<Time> time(uint32_t stamp, unsigned ten_ms, u8 offset) const {
-    CivilTime civil;
-    civil.year = 1980 + static_cast<int>(stamp >> 25);
-    civil.month = stamp >> 21 & 0x0F;
-    civil.day = stamp >> 16 & 0x1F;
-    civil.hour = stamp >> 11 & 0x1F;
-    civil.minute = stamp >> 5 & 0x3F;
-    civil.second = (stamp & 0x1F) * 2;
-    auto found = from_civil(civil);
-    if (!found) return std::nullopt;
-    if (ten_ms < 200) found->ticks += static_cast<int64_t>(ten_ms) * (kTicksPerSecond / 100);
-    if ((offset & 0x80) == 0) return zone_.to_utc(*found);
-    // Seven bits with sign, in quarters of an hour.
-    const int quarters = (offset & 0x7F) - ((offset & 0x40) != 0 ? 128 : 0);
-    found->ticks -= int64_t{quarters} * 15 * 60 * kTicksPerSecond;
-    return found;
   }
 
   Stream file_stream(const EntrySet& set, Entry& entry) {

@@ -1,0 +1,100 @@
+#include "fs/exfat/unplaced.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "fs/exfat/entries.h"
+
+namespace undershelf::exfat {
+namespace {
+
+constexpr uint64_t kMostPart = 16 << 20;  // bytes taken for one folder
+
+class Unplaced : public VolumeReader {
+ public:
+  Unplaced(SourcePtr source, const ByteRange& where, const std::vector<ByteRange>& parts,
+           const ReadOptions& options)
+      : source_(std::move(source)), zone_(options.zone) {
+    for (ByteRange part : parts) {
+      for (; part.length > kMostPart; part = {part.offset + kMostPart, part.length - kMostPart}) {
+        parts_.push_back({part.offset, kMostPart});
+      }
+      parts_.push_back(part);
+    }
+    volume_.file_system = "exfat";
+    volume_.offset = volume_.heap_offset = where.offset;
+    volume_.length = where.length;
+    volume_.sector_size = source_->sector_size();
+    volume_.cluster_size = volume_.sector_size;
+    volume_.confidence = kConfidence;
+    volume_.notes.emplace_back(
+        "Nothing tells its layout: of its files only what stands in their folders is left, and "
+        "where they lay is not known.");
+  }
+
+  const Volume& volume() const override { return volume_; }
+  ByteRange next_used(const ByteRange&) override { return {}; }
+
+  void read(Sink& sink) override {
+    const UpcaseTable upcase;
+    std::vector<DirectoryEntry> entries;
+    for (const ByteRange& part : parts_) {
+      entries.assign(part.length / sizeof(DirectoryEntry), {});
+      source_->read(part.offset, std::as_writable_bytes(std::span(entries)));
+      const FolderContent content = parse_folder(entries, upcase);
+      if (content.sets.empty()) continue;
+      const uint64_t at = part.offset - volume_.offset;
+      Entry folder;
+      folder.key = at + 1;  // no entry lies there
+      folder.kind = Kind::folder;
+      folder.state = State::deleted;
+      folder.proof = Proof::old;
+      folder.orphan = true;
+      folder.name = {fmt::format("[folder at byte {}]", part.offset), {}, false};
+      folder.evidence.push_back({"name-lost", 0});
+      folder.streams.emplace_back();
+      sink.add(folder);
+      for (const EntrySet& set : content.sets) {
+        Entry entry =
+            entry_from(set, at + set.slot * sizeof(DirectoryEntry), State::deleted, zone_);
+        entry.parent = folder.key;
+        entry.streams.push_back(stream_of(set));
+        sink.add(entry);
+      }
+    }
+  }
+
+ private:
+  static constexpr int kConfidence = 20;  // names, and nothing that they lead to
+
+  static Stream stream_of(const EntrySet& set) {
+    Stream stream;
+    if (set.folder()) return stream;
+    stream.size = set.stream.DataLength.value();
+    stream.valid_size = std::min(set.stream.ValidDataLength.value(), stream.size);
+    const bool empty = stream.size == 0 && set.stream.FirstCluster.value() == 0;
+    if (empty) {
+      stream.placement = Placement::exact;
+    } else {
+      stream.size_known = stream.size > 0;
+      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
+    }
+    return stream;
+  }
+
+  SourcePtr source_;
+  std::vector<ByteRange> parts_;
+  Zone zone_;
+  Volume volume_;
+};
+
+}  // namespace
+
+std::unique_ptr<VolumeReader> make_unplaced(const SourcePtr& source, const ByteRange& where,
+                                            const std::vector<ByteRange>& parts,
+                                            const ReadOptions& options) {
+  return std::make_unique<Unplaced>(source, where, parts, options);
+}
+
+}  // namespace undershelf::exfat
