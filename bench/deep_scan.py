@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
 """Whole-program comparison: a deep scan of a source without remnants, as a ratio to `cat SOURCE`.
 
-Makes a sparse source and one that is full of random bytes in a temporary folder, and reads each with
+Makes a sparse source, one that is full of random bytes, and one of a real mixture (a tar of this system's
+libraries, programs and documents) in a temporary folder, and reads each with
 `cat` and with `undershelf scan --depth deep`, in turn, from the page cache; with --direct also past it
 (`dd iflag=direct` for cat; the cache is emptied before each scan, which takes root). Least of several
 runs each. Peak memory is that of the largest scan. Needs nothing but python3 and coreutils.
@@ -56,6 +57,9 @@ def main():
         fill(full, options.gib << 30)
         compare("sparse", sparse, options, work, False)
         compare("full", full, options, work, options.direct)
+        full.unlink()
+        mix(full, options.gib << 30)
+        compare("mixture", full, options, work, options.direct)
         print(f"peak memory of a scan: {peak_of(f'{PROGRAM} scan {full} --shelf {work}/last --depth deep'):.0f} MiB")
 
 
@@ -71,6 +75,12 @@ def fill(path, size):
     with open(path, "wb") as out:
         for i in range(size // BLOCK):
             out.write(noise[i * 4096:] + noise[:i * 4096])
+
+
+def mix(path, size):
+    folders = [pathlib.Path("/usr") / name for name in ("lib", "share", "bin", "include")]
+    subprocess.run(f"tar -c {' '.join(str(f) for f in folders if f.exists())} 2>/dev/null | head -c {size} "
+                   f"> {path}", shell=True)
 
 
 if __name__ == "__main__":

@@ -32,6 +32,44 @@ TEST(HfsPlusRecords, AnOldCopyNeverProvesThatAFileWasEmpty) {
   EXPECT_EQ(live.proof, Proof::last);
 }
 
+// All inline data of a volume's attributes was held at once: gigabytes on a system disk.
+TEST(HfsPlusRecords, InlineDataIsReadWhenItIsAskedFor) {
+  const auto be = [](uint64_t value, int bytes) {
+    std::string text;
+    for (int i = bytes - 1; i >= 0; --i) text += static_cast<char>(value >> (8 * i) & 0xFF);
+    return text;
+  };
+  const std::string content = "Readings of the coast station, " + std::string(200, '7');
+  const auto record_of = [&](const std::string& data) {
+    return be(20, 2) + be(0, 2) + be(100, 4) + be(0, 4) + be(4, 2) +
+           std::string("\0n\0o\0t\0e", 8) + be(0x10, 4) + be(0, 8) + be(data.size(), 4) + data;
+  };
+  constexpr uint64_t kAt = 5000;
+  const auto parsed = [&](const std::string& data) {
+    const std::string bytes = record_of(data);
+    auto record = hfsplus::parse_attribute(std::as_bytes(std::span(bytes)), false);
+    if (record) record->leave_inline_data(kAt);
+    return record;
+  };
+  EXPECT_EQ(parsed("short")->inline_data, "short");
+  const auto kept = parsed(content);
+  ASSERT_TRUE(kept);
+  EXPECT_LT(kept->inline_data.capacity(), content.size());
+  hfsplus::Tables tables;
+  tables.source = std::make_shared<MemorySource>(std::string(4096, '\0'));
+  tables.space = {0, 512, 8};
+  tables.attributes[100] = {*kept};
+  tables.attributes_file = std::make_shared<CachedReader>(
+      std::make_shared<MemorySource>(std::string(kAt, '\0') + record_of(content)));
+  hfsplus::CatalogRecord file;
+  file.file.fileID = 100;
+  file.known = sizeof(hfsplus::FileRecord);
+  const Entry entry = from_record(file, State::live, tables);
+  ASSERT_EQ(entry.streams.size(), 2U);
+  EXPECT_EQ(entry.streams[1].name, "note");
+  EXPECT_EQ(entry.streams[1].inline_data, content);
+}
+
 // One bad byte in a block of a bitmap threw the block away: 128 MiB counted as free.
 TEST(Bitmaps, OneBadSectorCostsOneSector) {
   std::string bits(8192, '\xFF');

@@ -123,6 +123,13 @@ std::optional<ExtentRecord> parse_extents(Bytes bytes, bool strict) {
   return record;
 }
 
+void AttributeRecord::leave_inline_data(uint64_t record_at) {
+  constexpr size_t kShort = 64;  // bytes
+  if (inline_data.size() <= kShort) return;
+  inline_at = {record_at + inline_offset, inline_data.size()};
+  std::string().swap(inline_data);  // assigning an empty one would keep the memory
+}
+
 std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict) {
   constexpr size_t kMostInline = 64 << 10;
   const auto key = load<AttributeKey>(bytes);
@@ -145,6 +152,7 @@ std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict) {
     if (!size || size->value() > kMostInline || size->value() > data.size() - kHead) {
       return std::nullopt;
     }
+    record.inline_offset = data_at + kHead;
     record.inline_data.assign(reinterpret_cast<const char*>(data.data()) + kHead, size->value());
   } else if (type == kForkAttribute) {
     record.fork = load<ForkData>(data, 8);

@@ -45,7 +45,13 @@ struct AttributeRecord {
   uint32_t file = 0;
   std::u16string name;
   std::string inline_data;
+  size_t inline_offset = 0;  // bytes, in the record
+  ByteRange inline_at;       // bytes of the attributes file; length 0 if `inline_data` has them
   std::optional<ForkData> fork;
+
+  // Keeps the place of inline data instead of the data, unless that is short. `record_at`: byte of
+  // the attributes file at which the record begins.
+  void leave_inline_data(uint64_t record_at);
 };
 std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict);
 

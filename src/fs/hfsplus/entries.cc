@@ -17,15 +17,24 @@ std::string read_start(const Stream& stream, const Tables& tables) {
   return to_utf8(to_utf16(text));  // whatever is no text becomes U+FFFD
 }
 
+// Read when an entry is made: all of a system disk's compressed files come to gigabytes.
+std::string inline_bytes(const AttributeRecord& attribute, const Tables& tables) {
+  if (attribute.inline_at.length == 0) return attribute.inline_data;
+  std::string bytes(attribute.inline_at.length, '\0');
+  tables.attributes_file->read(attribute.inline_at.offset,
+                               std::as_writable_bytes(std::span(bytes)));
+  return bytes;
+}
+
 Stream attribute_stream(const AttributeRecord& attribute, Entry& entry, const Tables& tables) {
   Stream stream;
   if (attribute.fork) {
     stream = fork_stream(*attribute.fork, attribute.file, false, true, entry, tables);
   } else {
-    stream.size = stream.valid_size = attribute.inline_data.size();
+    stream.inline_data = inline_bytes(attribute, tables);
+    stream.size = stream.valid_size = stream.inline_data.size();
     stream.placement = Placement::exact;
     append_piece(stream.pieces, {Piece::Kind::inline_bytes, 0, stream.size});
-    stream.inline_data = attribute.inline_data;
   }
   stream.name = to_name(attribute.name).text;
   return stream;
@@ -42,7 +51,7 @@ void add_attributes(Entry& entry, const Stream& resource, const Tables& tables) 
   if (found != table.end()) {
     for (const AttributeRecord& attribute : found->second) {
       if (attribute.name == kCompressionAttribute && entry.kind == Kind::file) {
-        const Stream main = compressed_stream(attribute.inline_data, resource);
+        const Stream main = compressed_stream(inline_bytes(attribute, tables), resource);
         fork_is_content = main.first.has_value();
         entry.streams.front() = main;
         continue;

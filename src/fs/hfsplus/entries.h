@@ -1,12 +1,14 @@
 // From what HFS+ records to plain entries.
 #pragma once
 
+#include <memory>
 #include <unordered_map>
 #include <vector>
 
 #include "fs/hfsplus/forks.h"
 #include "fs/hfsplus/remnants.h"
 #include "model/entry.h"
+#include "source/cache.h"
 
 namespace undershelf::hfsplus {
 
@@ -18,6 +20,7 @@ struct Tables {
   BlockSpace space;
   Overflow overflow, stale_overflow;
   Attributes attributes, stale_attributes;
+  std::shared_ptr<CachedReader> attributes_file;  // of which `attributes` has places
 };
 
 // A name as people typed it: `:` where the disk has `/`, composed. The stored form is kept where it

@@ -32,6 +32,7 @@ class Reader : public VolumeReader {
                 {},
                 {},
                 {},
+                {},
                 {}},
         window_(std::make_shared<Window>(source, tables_.space.base, geometry_.size())) {
     describe();
@@ -182,10 +183,11 @@ class Reader : public VolumeReader {
     sink_->add(Damage{range, std::move(what)});
   }
 
-  // Calls `live` with records of leaf nodes in use, and `stale` with all that is left behind.
+  // Calls `live` with records of leaf nodes in use and the byte of the stream at which each begins,
+  // and `stale` with all that is left behind.
   // Damage is told of the tree named `what`; not at all if that is empty.
   void each_record(BTree& tree, const PiecesSource& stream, std::string_view what,
-                   const std::function<void(Bytes)>& live,
+                   const std::function<void(Bytes record, uint64_t at)>& live,
                    const std::function<void(Bytes)>& stale) {
     tree.each([&](uint64_t number, BTree::Use use, Bytes node) {
       threads_.next_node();
@@ -212,7 +214,14 @@ class Reader : public VolumeReader {
         damage({place, node.size()},
                fmt::format("Records of a node of the {} overlap or lead outside it.", what));
       }
-      for (const Bytes record : found.records) (used ? live : stale)(record);
+      for (const Bytes record : found.records) {
+        if (used) {
+          const auto within = static_cast<uint64_t>(record.data() - node.data());
+          live(record, number * tree.node_size() + within);
+        } else {
+          stale(record);
+        }
+      }
       stale(found.slack);
       return true;
     });
@@ -223,7 +232,7 @@ class Reader : public VolumeReader {
     BTree tree(stream);
     each_record(
         tree, static_cast<const PiecesSource&>(*stream), "extents overflow file",
-        [&](Bytes bytes) {
+        [&](Bytes bytes, uint64_t) {
           if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
         },
         [&](Bytes bytes) { add_stale_extents(bytes); });
@@ -245,12 +254,14 @@ class Reader : public VolumeReader {
     BTree tree(stream);
     each_record(
         tree, static_cast<const PiecesSource&>(*stream), "attributes file",
-        [&](Bytes bytes) {
+        [&](Bytes bytes, uint64_t at) {
           if (auto record = parse_attribute(bytes, false)) {
+            record->leave_inline_data(at);
             tables_.attributes[record->file].push_back(std::move(*record));
           }
         },
         [&](Bytes bytes) { add_stale_attributes(bytes); });
+    tables_.attributes_file = std::make_shared<CachedReader>(stream);
     attributes_node_ = tree.node_size();
   }
 
@@ -271,7 +282,7 @@ class Reader : public VolumeReader {
     catalog_node_ = tree.node_size();
     each_record(
         tree, *stream, first ? "catalog" : "",
-        [&](Bytes bytes) {
+        [&](Bytes bytes, uint64_t) {
           if (const auto record = parse_catalog(bytes, false)) {
             visit(*record);
           } else if (first) {
