@@ -16,7 +16,7 @@ if [ "${1:-}" = --recipes ]; then
 fi
 
 if [ "${1:-}" = --sanitizers ]; then
-  packages+=(clang libclang-rt-14-dev)
+  packages+=(clang clang-tidy libclang-rt-14-dev)
 fi
 
 missing=()

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <cstdlib>
 #include <iostream>
 
@@ -170,7 +171,7 @@ std::string counted(uint64_t number, std::string_view noun) {
 }
 
 std::string duration(double seconds) {
-  const auto whole = static_cast<uint64_t>(seconds + 0.5);
+  const auto whole = static_cast<uint64_t>(std::llround(seconds));
   if (whole < 60) return fmt::format("{} s", whole);
   if (whole < 3600) return fmt::format("{} min", (whole + 30) / 60);
   return fmt::format("{} h {:02} min", whole / 3600, whole % 3600 / 60);

@@ -63,6 +63,16 @@ std::string to_rfc3339(Time time) {
   return text;
 }
 
+namespace {
+
+// Whole ones, as ICU takes them.
+double milliseconds(Time time) {
+  const int64_t whole = time.ticks / 10'000;
+  return static_cast<double>(whole);
+}
+
+}  // namespace
+
 Zone::Zone() = default;
 
 std::optional<Zone> Zone::named(const std::string& name) {
@@ -81,7 +91,7 @@ Time Zone::to_utc(Time local) const {
   int32_t raw = 0;
   int32_t daylight = 0;
   UErrorCode status = U_ZERO_ERROR;
-  const double local_ms = static_cast<double>(local.ticks / 10'000);
+  const double local_ms = milliseconds(local);
   if (const auto* basic = dynamic_cast<const icu::BasicTimeZone*>(zone)) {
     basic->getOffsetFromLocal(local_ms, UCAL_TZ_LOCAL_FORMER, UCAL_TZ_LOCAL_FORMER, raw, daylight,
                               status);
@@ -98,7 +108,7 @@ Time Zone::to_local(Time utc) const {
   int32_t raw = 0;
   int32_t daylight = 0;
   UErrorCode status = U_ZERO_ERROR;
-  zone->getOffset(static_cast<double>(utc.ticks / 10'000), false, raw, daylight, status);
+  zone->getOffset(milliseconds(utc), false, raw, daylight, status);
   if (U_FAILURE(status)) return utc;
   return Time{utc.ticks + static_cast<int64_t>(raw + daylight) * 10'000};
 }

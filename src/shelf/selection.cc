@@ -282,7 +282,7 @@ class Query {
   }
 
   std::string chosen_by_id_and_path(const Half& half) const {
-    const std::string all = chosen(half);
+    std::string all = chosen(half);
     if (all.empty() || !selection_.with_contents) return all;
     return fmt::format(
         "(({}) OR {}.parent IN (SELECT entry FROM temp.inside) OR e.id IN (SELECT "

@@ -453,7 +453,7 @@ class Assembler {
       // A journal tells of old names as well: where it disagrees says little.
       names.sure = names.only && names.kind != FoundNames::Kind::index_block;
       numbers = std::max(numbers, std::min(records, kMostNumber));
-      found.names.push_back(std::move(names));
+      found.names.push_back(names);
     };
     for (const auto& [folder, blocks] : free_.blocks()) {
       const uint64_t foreseen = std::min<uint64_t>(folder + 1, kMostNumber) * kRoom;
