@@ -9,6 +9,7 @@ is in proportion. Needs nothing but python3.
 """
 import argparse
 import math
+import os
 import pathlib
 import struct
 import subprocess
@@ -100,6 +101,7 @@ def measure(what, make, sizes, depth, runs, work):
     last = None
     for count in sizes:
         make(image, count)
+        os.sync()  # or what is written back meanwhile counts as well
         least = math.inf
         for _ in range(runs):
             for left in work.glob("lost.shelf*"):

@@ -9,6 +9,7 @@
 #include "fs/cluster_set.h"
 #include "fs/former.h"
 #include "fs/ntfs/detector.h"
+#include "scan/scan.h"
 #include "shelf/shelf.h"
 #include "shelf/writer.h"
 #include "support.h"
@@ -249,6 +250,50 @@ TEST(ClusterSets, HoldStretches) {
   for (uint32_t c = 10; c < 25; ++c) EXPECT_TRUE(set.contains(c)) << c;
   EXPECT_FALSE(set.contains(0));
 }
+
+// What a scan reads of a volume, and the rows it makes, whatever its header declares.
+struct Declared {
+  const char* what;
+  const char* sample;
+  std::vector<size_t> places;  // bytes of the image that are set to 0x7F
+};
+
+class DeclaredSizes : public testing::TestWithParam<Declared> {};
+
+TEST_P(DeclaredSizes, CountAsFarAsTheSourceReaches) {
+  const TempFolder folder;
+  std::string image = sample(GetParam().sample);
+  for (const size_t at : GetParam().places) image.at(at) = '\x7F';
+  Shelf shelf = Shelf::create(folder.path("shelf"), {}, {});
+  ScanOptions options;
+  options.check = Check::none;
+  options.most = Budget::Limits{3 * image.size() + (1 << 20), image.size() / 512, UINT64_MAX};
+  const ScanResult result = scan(shelf, std::make_shared<MemorySource>(image), options);
+  EXPECT_FALSE(result.incomplete) << testing::PrintToString(shelf.damage_sentences(5));
+  EXPECT_GT(result.volumes, 0U);
+}
+
+// Fields of the headers: FAT (specification, section 3), exFAT (3.1), NTFS (boot sector), HFS+
+// (TN1150, "Volume Header"), which is big-endian.
+INSTANTIATE_TEST_SUITE_P(
+    Samples, DeclaredSizes,
+    testing::Values(Declared{"AsTheyAreOnFat", "fat32-logger", {}},
+                    Declared{"AsTheyAreOnFragmentedFat", "fat16-fragments", {}},
+                    Declared{"AsTheyAreOnExfat", "exfat-camera", {}},
+                    Declared{"AsTheyAreOnNtfs", "ntfs-office", {}},
+                    Declared{"AsTheyAreOnHfsPlus", "hfsplus-charts", {}},
+                    Declared{"FatSectors", "fat32-logger", {35}},
+                    Declared{"FatTable", "fat32-logger", {38}},
+                    Declared{"ExfatLength", "exfat-camera", {79}},
+                    Declared{"ExfatClusters", "exfat-camera", {95}},
+                    Declared{"NtfsSectors", "ntfs-office", {46}},
+                    Declared{"NtfsSectorsAtMost", "ntfs-office", {45, 46, 47}},
+                    Declared{"HfsPlusBlocks", "hfsplus-charts", {1024 + 44}},
+                    Declared{"HfsPlusBitmap", "hfsplus-charts", {1024 + 112}},
+                    Declared{"HfsPlusExtents", "hfsplus-charts", {1024 + 192}},
+                    Declared{"HfsPlusCatalog", "hfsplus-charts", {1024 + 272}},
+                    Declared{"HfsPlusAttributes", "hfsplus-charts", {1024 + 352}}),
+    [](const auto& one) { return std::string(one.param.what); });
 
 }  // namespace
 }  // namespace undershelf::test
