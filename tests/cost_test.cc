@@ -6,7 +6,7 @@
 #include <cstring>
 #include <map>
 
-#include "fs/cluster_set.h"
+#include "fs/chained/cluster_set.h"
 #include "fs/former.h"
 #include "fs/ntfs/detector.h"
 #include "scan/scan.h"

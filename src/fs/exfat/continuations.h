@@ -13,8 +13,8 @@
 #include <unordered_set>
 #include <vector>
 
-#include "fs/chain.h"
-#include "fs/cluster_set.h"
+#include "fs/chained/chain.h"
+#include "fs/chained/cluster_set.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/geometry.h"
 #include "source/source.h"

@@ -8,7 +8,7 @@
 #include <utility>
 
 #include "fs/bitmap.h"
-#include "fs/chain.h"
+#include "fs/chained/folder_bytes.h"
 #include "fs/exfat/continuations.h"
 #include "fs/exfat/entries.h"
 #include "fs/exfat/folder.h"
@@ -21,17 +21,7 @@ namespace {
 
 constexpr size_t kEntrySize = sizeof(DirectoryEntry);
 
-// A folder's content with the place of each part.
-struct Content {
-  std::vector<DirectoryEntry> entries;
-  std::vector<std::pair<size_t, uint64_t>> parts;  // first entry of a part, byte in the volume
-
-  uint64_t offset_of(size_t slot) const {
-    auto part = std::ranges::upper_bound(parts, slot, {}, &std::pair<size_t, uint64_t>::first);
-    --part;
-    return part->second + (slot - part->first) * kEntrySize;
-  }
-};
+using Content = chained::FolderBytes<DirectoryEntry>;
 
 // A folder that is still to be read.
 struct Site {
@@ -86,7 +76,8 @@ class Reader : public VolumeReader {
     root.live = !found_.former;
     // Without its chain the root goes on as far as the clusters behind it do.
     if (found_.former) {
-      root.where = ranges(clusters_.follow(geometry_.root_cluster, most_folder_clusters()));
+      root.where =
+          geometry_.ranges_of(clusters_.follow(geometry_.root_cluster, most_folder_clusters()));
     }
     mark_covered(root.where);
     const Content content = load(root.where);
@@ -130,7 +121,7 @@ class Reader : public VolumeReader {
     Site site;
     site.first = cluster;
     site.live = !found_.former && next_used({base_ + geometry_.offset_of(cluster), 1}).length > 0;
-    site.where = ranges(clusters_.follow(cluster, most_folder_clusters()));
+    site.where = geometry_.ranges_of(clusters_.follow(cluster, most_folder_clusters()));
     clusters_.begin(cluster);
     Entry& entry = site.entry;
     entry.key = geometry_.offset_of(cluster) + 1;  // no entry lies there
@@ -146,7 +137,7 @@ class Reader : public VolumeReader {
 
   void mark_covered(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
-      clusters_.take(cluster_of(range.offset), range.length / geometry_.cluster_size);
+      clusters_.take(geometry_.cluster_at(range.offset), range.length / geometry_.cluster_size);
     }
   }
 
@@ -155,7 +146,7 @@ class Reader : public VolumeReader {
     std::vector<ByteRange> left;
     for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        if (clusters_.is_taken(cluster_of(at))) continue;
+        if (clusters_.is_taken(geometry_.cluster_at(at))) continue;
         if (!left.empty() && left.back().end() == at) {
           left.back().length += geometry_.cluster_size;
         } else {
@@ -166,22 +157,9 @@ class Reader : public VolumeReader {
     return left;
   }
 
-  // `at` is a byte of the volume in its heap.
-  uint32_t cluster_of(uint64_t at) const {
-    return static_cast<uint32_t>((at - geometry_.heap_offset) / geometry_.cluster_size + 2);
-  }
-
   void describe() {
+    volume_ = geometry_.volume_at(base_);
     volume_.file_system = "exfat";
-    volume_.serial = geometry_.serial;
-    volume_.offset = base_;
-    volume_.length = geometry_.volume_size;
-    volume_.sector_size = geometry_.sector_size;
-    volume_.cluster_size = geometry_.cluster_size;
-    volume_.heap_offset = base_ + geometry_.heap_offset;
-    volume_.cluster_count = geometry_.cluster_count;
-    volume_.confidence = geometry_.confidence;
-    volume_.notes = geometry_.notes;
     volume_.structures = {{base_, 2ULL * kBootRegionSectors * geometry_.sector_size},
                           {base_ + geometry_.fat_offset, geometry_.fat_size}};
     if (geometry_.root_cluster != 0 && !found_.former) {
@@ -235,13 +213,13 @@ class Reader : public VolumeReader {
     stream.size = stream.valid_size =
         std::min<uint64_t>(found.DataLength.value(), geometry_.volume_size);
     stream.placement = Placement::exact;
-    const uint64_t clusters = clusters_of(stream.size);
+    const uint64_t clusters = geometry_.clusters_of(stream.size);
     Chain chain = this->chain(found.FirstCluster.value(), clusters);
     if (chain.clusters < clusters) {
       // Without its chain it is taken to lie in one piece, as formatters lay it down.
       chain.runs = {{found.FirstCluster.value(), static_cast<uint32_t>(clusters)}};
     }
-    add_pieces(stream, ranges(chain.runs));
+    add_pieces(stream, geometry_.ranges_of(chain.runs));
     entry.streams.push_back(std::move(stream));
     return entry;
   }
@@ -252,10 +230,6 @@ class Reader : public VolumeReader {
 
   void push_own_files() {
     for (const Entry& entry : own_files_) sink_->add(entry);
-  }
-
-  uint64_t clusters_of(uint64_t bytes) const {
-    return bytes / geometry_.cluster_size + (bytes % geometry_.cluster_size != 0);
   }
 
   Chain chain(uint32_t first, uint64_t most) {
@@ -271,18 +245,6 @@ class Reader : public VolumeReader {
     });
   }
 
-  // Bytes in the volume; only clusters that it has.
-  std::vector<ByteRange> ranges(const std::vector<Run>& runs) const {
-    std::vector<ByteRange> out;
-    for (const Run& run : runs) {
-      if (!geometry_.is_cluster(run.first)) continue;
-      const uint64_t most = uint64_t{geometry_.cluster_count} + 2 - run.first;
-      out.push_back({geometry_.offset_of(run.first),
-                     std::min<uint64_t>(run.count, most) * geometry_.cluster_size});
-    }
-    return out;
-  }
-
   void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
     for (const ByteRange& range : where) {
       append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
@@ -292,18 +254,13 @@ class Reader : public VolumeReader {
   std::vector<ByteRange> root_ranges() {
     Chain found = chain(geometry_.root_cluster, kMostFolderBytes / geometry_.cluster_size + 1);
     if (found.runs.empty()) found.runs = {{geometry_.root_cluster, 1}};
-    return ranges(found.runs);
+    return geometry_.ranges_of(found.runs);
   }
 
   Content load(const std::vector<ByteRange>& where) {
     Content content;
     for (const ByteRange& range : where) {
-      const size_t slot = content.entries.size();
-      const size_t count = range.length / kEntrySize;
-      content.parts.emplace_back(slot, range.offset);
-      content.entries.resize(slot + count);
-      const auto bytes = std::as_writable_bytes(std::span(content.entries).subspan(slot, count));
-      for (const ByteRange& bad : window_->read(range.offset, bytes).bad) {
+      for (const ByteRange& bad : content.append(*window_, range).bad) {
         if (sink_ != nullptr) {
           damage(bad, fmt::format("{} bytes of a folder cannot be read.", bad.length));
         }
@@ -341,7 +298,7 @@ class Reader : public VolumeReader {
   // Keeps a folder that may go on behind what it has: its last cluster is full.
   void note_end(const Site& site, const Content& content) {
     if (content.entries.empty() || content.entries.back().EntryType == 0) return;
-    ends_.push_back({cluster_of(site.where.back().end() - 1), site});
+    ends_.push_back({geometry_.cluster_at(site.where.back().end() - 1), site});
   }
 
   // Some drivers give a folder's last clusters back once its last sets are deleted. They follow on
@@ -350,7 +307,7 @@ class Reader : public VolumeReader {
     for (const auto& [last, site] : std::exchange(ends_, {})) {
       const std::vector<Run> runs = clusters_.follow(last, most_folder_clusters());
       if (runs.size() == 1 && runs.front().count == 1) continue;
-      std::vector<ByteRange> where = ranges(runs);
+      std::vector<ByteRange> where = geometry_.ranges_of(runs);
       mark_covered(where);
       // What the folder's own last cluster holds was read; a set that is cut at its end was not.
       const uint64_t cut = cut_set(clusters_.entries_at(last, geometry_.cluster_size)) * kEntrySize;
@@ -372,7 +329,7 @@ class Reader : public VolumeReader {
   void take_sets(const Content& content, const FolderContent& parsed, const Site& site) {
     const bool is_root = site.first == 0;
     if (parsed.broken > 0 && site.live) {
-      damage({content.parts.front().second, 0},
+      damage({content.parts.front().offset, 0},
              fmt::format("{} entry sets in {} are damaged.", parsed.broken,
                          is_root ? "the root folder" : "the folder " + site.entry.name.text));
     }
@@ -402,7 +359,7 @@ class Reader : public VolumeReader {
       stream.placement = Placement::exact;
       return stream;
     }
-    const uint64_t wanted = clusters_of(stream.size);
+    const uint64_t wanted = geometry_.clusters_of(stream.size);
     if (wanted > geometry_.cluster_count) {
       // No file is larger than its volume: the number is damaged.
       entry.evidence.push_back({"size-impossible", stream.size});
@@ -440,21 +397,21 @@ class Reader : public VolumeReader {
       const Chain left = chain(first, wanted);
       const bool whole = left.clusters == wanted &&
                          (left.end == Chain::End::marked || left.end == Chain::End::enough);
-      if (whole && is_free(left)) add_pieces(stream, ranges(left.runs));
+      if (whole && is_free(left)) add_pieces(stream, geometry_.ranges_of(left.runs));
     }
     return stream;
   }
 
   // Some drivers leave the chain of a deleted file in place: it holds as long as all of it is free.
   bool is_free(const Chain& left) {
-    return std::ranges::none_of(ranges(left.runs), [&](const ByteRange& range) {
+    return std::ranges::none_of(geometry_.ranges_of(left.runs), [&](const ByteRange& range) {
       return next_used({base_ + range.offset, range.length}).length > 0;
     });
   }
 
   // The flag NoFatChain says that the clusters follow each other.
   void place_contiguously(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
-    const auto found = ranges({{first, static_cast<uint32_t>(wanted)}});
+    const auto found = geometry_.ranges_of({{first, static_cast<uint32_t>(wanted)}});
     stream.placement = Placement::exact;
     add_pieces(stream, found);
     note_short(stream, entry, found.empty() ? 0 : found[0].length);
@@ -470,7 +427,7 @@ class Reader : public VolumeReader {
       return;
     }
     stream.placement = Placement::exact;
-    add_pieces(stream, ranges(found.runs));
+    add_pieces(stream, geometry_.ranges_of(found.runs));
     note_short(stream, entry, found.clusters * geometry_.cluster_size);
     if (found.end != Chain::End::marked && found.clusters < wanted) {
       damage({entry.key, kEntrySize},
@@ -507,7 +464,7 @@ class Reader : public VolumeReader {
     site.first = first;
     site.live = live;
     const uint64_t size = std::min(set.stream.DataLength.value(), kMostFolderBytes);
-    const uint64_t wanted = std::max<uint64_t>(1, clusters_of(size));
+    const uint64_t wanted = std::max<uint64_t>(1, geometry_.clusters_of(size));
     std::vector<Run> runs{{first, static_cast<uint32_t>(wanted)}};
     if (!set.contiguous()) {
       const Chain found = chain(first, wanted);
@@ -519,7 +476,7 @@ class Reader : public VolumeReader {
         runs = clusters_.follow(first, wanted);
       }
     }
-    site.where = ranges(runs);
+    site.where = geometry_.ranges_of(runs);
     site.entry = std::move(entry);
     (live ? live_ : deleted_).push_back(std::move(site));
   }

@@ -4,20 +4,6 @@
 
 namespace undershelf::fat {
 
-uint64_t Content::offset_of(size_t slot) const {
-  auto part = std::ranges::upper_bound(parts, slot, {}, &Part::slot);
-  --part;
-  return part->offset + (slot - part->slot) * sizeof(DirectoryEntry);
-}
-
-ReadResult Content::append(const Source& volume, const ByteRange& range) {
-  const size_t slot = entries.size();
-  const size_t count = range.length / sizeof(DirectoryEntry);
-  parts.push_back({slot, range.offset});
-  entries.resize(slot + count);
-  return volume.read(range.offset, std::as_writable_bytes(std::span(entries).subspan(slot, count)));
-}
-
 namespace {
 
 bool has_alias(const DirectoryEntry& entry) {

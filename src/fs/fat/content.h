@@ -1,27 +1,15 @@
-// A folder's entries as they lie on a volume, part by part.
+// A folder's entries as they lie on a volume, and how they go on from cluster to cluster.
 #pragma once
 
 #include <span>
 #include <vector>
 
+#include "fs/chained/folder_bytes.h"
 #include "fs/fat/folder.h"
-#include "source/source.h"
 
 namespace undershelf::fat {
 
-struct Content {
-  std::vector<DirectoryEntry> entries;
-  struct Part {
-    size_t slot;      // first entry of the part
-    uint64_t offset;  // byte in the volume
-  };
-  std::vector<Part> parts;
-
-  // Byte in the volume at which an entry lies.
-  uint64_t offset_of(size_t slot) const;
-  // Reads one more part; what cannot be read is zero, and returned.
-  ReadResult append(const Source& volume, const ByteRange& range);
-};
+using Content = chained::FolderBytes<DirectoryEntry>;
 
 // Whether `after` can be the cluster that follows `before` in a folder. `proven`: the slots of a
 // long name are cut by the end of `before`, and `after` completes them; `doubtful`: it seems to

@@ -263,7 +263,7 @@ class Assembler {
       }
       if (!geometry) continue;
       Draft draft;
-      draft.grid = {place + geometry->data_offset, geometry->cluster_size};
+      draft.grid = {place + geometry->heap_offset, geometry->cluster_size};
       draft.volume_start = place;
       claim_starts(draft);
       const Confirmation confirmed = confirm(window, *geometry);
@@ -396,7 +396,7 @@ class Assembler {
     g.type = wide ? Type::fat32 : clusters < kLeastMiddle ? Type::fat12 : Type::fat16;
     draft.volume_start = start;
     g.volume_size = end - start;
-    g.data_offset = grid.start - start;
+    g.heap_offset = grid.start - start;
     g.fat_count = 0;
     if (!tables.empty()) add_tables(tables, grid.start, g);
     draft.geometry = std::move(g);
@@ -405,7 +405,7 @@ class Assembler {
   // Where tables and a fixed root lie, by the tables of which chains are left.
   void add_tables(const std::vector<Trace>& tables, uint64_t data, Geometry& g) const {
     constexpr uint64_t kUsualRoot = 16384;  // bytes: 512 entries
-    const uint64_t start = data - g.data_offset;
+    const uint64_t start = data - g.heap_offset;
     g.fat_offset = tables.front().number - start;
     g.fat_count = tables.size() > 1 ? 2 : 1;
     const uint64_t room = data - tables.back().number;  // of the last table, and the root
@@ -413,7 +413,7 @@ class Assembler {
     g.fat_size = tables.size() > 1 ? tables[1].number - tables[0].number : std::min(needed, room);
     if (g.type == Type::fat32) return;
     g.root_size = std::min(room, kUsualRoot);
-    g.root_offset = g.data_offset - g.root_size;
+    g.root_offset = g.heap_offset - g.root_size;
     g.fat_size = std::min(g.fat_size, g.root_offset - (tables.back().number - start));
   }
 

@@ -44,7 +44,7 @@ std::optional<Geometry> from_fields(const BootSector& boot) {
   g.fat_count = boot.BPB_NumFATs;
   g.root_offset = g.fat_offset + g.fat_count * g.fat_size;
   g.root_size = root_entries * 32;
-  g.data_offset = before_data * g.sector_size;
+  g.heap_offset = before_data * g.sector_size;
   g.cluster_count = static_cast<uint32_t>(clusters);
   g.media = boot.BPB_Media;
   const uint64_t bits = fat32 ? 32 : g.type == Type::fat16 ? 16 : 12;

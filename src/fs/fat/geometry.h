@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "fs/chained/geometry.h"
 #include "fs/fat/ondisk.h"
 #include "source/source.h"
 
@@ -12,33 +13,15 @@ namespace undershelf::fat {
 
 enum class Type { fat12, fat16, fat32 };
 
-// All offsets are bytes in the volume.
-struct Geometry {
+// A cluster is 1 to 128 sectors of 512 to 4096 bytes. Only FAT32 has a root cluster.
+struct Geometry : chained::Geometry {
   Type type = Type::fat16;
-  uint32_t sector_size = 512;  // bytes: 512, 1024, 2048 or 4096
-  uint32_t cluster_size = 0;   // bytes: 1 to 128 sectors
-  uint64_t volume_size = 0;    // bytes, as the boot sector says
-  uint64_t fat_offset = 0;     // of the first FAT
-  uint64_t fat_size = 0;       // bytes of one FAT
   unsigned fat_count = 2;
   std::optional<unsigned> active_fat;  // if only one is kept up to date (BPB_ExtFlags bit 7)
   uint64_t root_offset = 0;            // of the fixed root folder (FAT12, FAT16)
   uint64_t root_size = 0;              // bytes; 0 on FAT32
-  uint32_t root_cluster = 0;           // FAT32
-  uint64_t data_offset = 0;            // of cluster 2
-  uint32_t cluster_count = 0;
   u8 media = 0xF8;
-  std::string serial;
   std::string boot_label;  // as in the boot sector, in the OEM code page; may be empty
-  int confidence = 0;      // 0-100
-  std::vector<std::string> notes;
-
-  bool is_cluster(uint64_t number) const {
-    return number >= 2 && number < uint64_t{cluster_count} + 2;
-  }
-  uint64_t offset_of(uint32_t cluster) const {
-    return data_offset + uint64_t{cluster - 2} * cluster_size;
-  }
 };
 
 // Sizes and places from the fields of a boot sector; nothing if they contradict each other.

@@ -36,7 +36,7 @@ void each_in_root(const Source& volume, const Geometry& g,
                   const std::function<void(const DirectoryEntry&)>& visit) {
   const uint64_t offset = g.type != Type::fat32          ? g.root_offset
                           : g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster)
-                                                         : g.data_offset;
+                                                         : g.heap_offset;
   const uint64_t length = g.type == Type::fat32 ? g.cluster_size : g.root_size;
   for (const DirectoryEntry& entry :
        entries_at(volume, offset, std::min<uint64_t>(length, 65536) / sizeof(DirectoryEntry))) {
@@ -102,10 +102,10 @@ void each_layout(const Source& volume, uint32_t sector, const FatPlaces& fats,
       g.fat_size = fats.size;
       g.root_offset = fats.first + 2 * fats.size;
       g.root_size = root_entries * 32;
-      g.data_offset = g.root_offset + (g.root_size + sector - 1) / sector * sector;
+      g.heap_offset = g.root_offset + (g.root_size + sector - 1) / sector * sector;
       g.media = std::to_integer<u8>(head[0]);
-      if (g.data_offset + g.cluster_size > volume.size()) continue;
-      uint64_t clusters = (volume.size() - g.data_offset) / g.cluster_size;
+      if (g.heap_offset + g.cluster_size > volume.size()) continue;
+      uint64_t clusters = (volume.size() - g.heap_offset) / g.cluster_size;
       // The FAT is no larger than its clusters ask, to the next cluster or so: what it has room for
       // decides where the volume ends before the source does.
       const auto capacity = [&](uint64_t bits) { return g.fat_size * 8 / bits - 2; };
@@ -178,7 +178,7 @@ class Weigher {
     merit_.fills = fills_table();
     merit_.root = root_fits(volume_, g);
     if (g.type == Type::fat32) {
-      take_folder({{g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster) : g.data_offset,
+      take_folder({{g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster) : g.heap_offset,
                     g.cluster_size}});
     } else {
       take_folder({{g.root_offset, g.root_size}});
@@ -206,7 +206,7 @@ class Weigher {
   // them; where the volume ends before the source, nothing can be said.
   bool fills_table() const {
     const Geometry& g = geometry_;
-    const uint64_t clusters = (volume_.size() - g.data_offset) / g.cluster_size;
+    const uint64_t clusters = (volume_.size() - g.heap_offset) / g.cluster_size;
     const uint64_t bits = g.type == Type::fat32 ? 32 : g.type == Type::fat16 ? 16 : 12;
     const uint64_t needed = ((clusters + 2) * bits + 7) / 8;
     const uint64_t slack = std::max<uint64_t>(g.sector_size * 2, needed / 16) + g.cluster_size;

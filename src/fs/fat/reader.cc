@@ -102,16 +102,8 @@ class Reader : public VolumeReader {
   }
 
   void describe() {
+    volume_ = geometry_.volume_at(base_);
     volume_.file_system = name_of(geometry_.type);
-    volume_.serial = geometry_.serial;
-    volume_.offset = base_;
-    volume_.length = geometry_.volume_size;
-    volume_.sector_size = geometry_.sector_size;
-    volume_.cluster_size = geometry_.cluster_size;
-    volume_.heap_offset = base_ + geometry_.data_offset;
-    volume_.cluster_count = geometry_.cluster_count;
-    volume_.confidence = geometry_.confidence;
-    volume_.notes = geometry_.notes;
     const Geometry& g = geometry_;
     const uint64_t end = std::max(g.fat_offset + g.fat_count * g.fat_size,
                                   g.type == Type::fat32 ? 0 : g.root_offset + g.root_size);
@@ -143,16 +135,12 @@ class Reader : public VolumeReader {
     if (!found_.former && geometry_.type != Type::fat32) return;
     std::vector<ByteRange> where = found_.root;
     std::erase_if(where, [&](const ByteRange& part) {
-      return geometry_.type == Type::fat32 && seen_.contains(cluster_at(part.offset));
+      return geometry_.type == Type::fat32 && seen_.contains(geometry_.cluster_at(part.offset));
     });
     if (where.empty()) return;
     const bool chained = geometry_.type == Type::fat32;
     if (chained) mark_seen(where);
     take_or_hold({Site{}, load(where), where, false}, chained);
-  }
-
-  uint32_t cluster_at(uint64_t offset) const {
-    return static_cast<uint32_t>((offset - geometry_.data_offset) / geometry_.cluster_size + 2);
   }
 
   void describe_former() {
@@ -179,7 +167,7 @@ class Reader : public VolumeReader {
 
   std::vector<ByteRange> root_runs() {
     if (geometry_.type != Type::fat32) return {{geometry_.root_offset, geometry_.root_size}};
-    return streams_.ranges(streams_.folder_chain(geometry_.root_cluster).runs);
+    return geometry_.ranges_of(streams_.folder_chain(geometry_.root_cluster).runs);
   }
 
   Content load(const std::vector<ByteRange>& where, std::vector<ByteRange>* bad = nullptr) {
@@ -211,7 +199,7 @@ class Reader : public VolumeReader {
   void mark_seen(const std::vector<ByteRange>& where) {
     for (const ByteRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
-        seen_.insert(cluster_at(at));
+        seen_.insert(geometry_.cluster_at(at));
       }
     }
   }
@@ -225,7 +213,7 @@ class Reader : public VolumeReader {
           {geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
           fmt::format("The chain of the folder {} {}.", site.entry.name.text, to_text(chain.end)));
     }
-    std::vector<ByteRange> where = streams_.ranges(chain.runs);
+    std::vector<ByteRange> where = geometry_.ranges_of(chain.runs);
     std::vector<ByteRange> bad;
     Content content = load(where, &bad);
     report_unreadable(bad);
@@ -319,7 +307,7 @@ class Reader : public VolumeReader {
     // First clusters of folders that are not read yet.
     std::vector<uint32_t> heads = found_.folders;
     for (const OpenFolder& folder : open) {
-      ends.push_back({folder.site.first, cluster_at(folder.content.parts.back().offset),
+      ends.push_back({folder.site.first, geometry_.cluster_at(folder.content.parts.back().offset),
                       tail_of(folder.content.entries)});
       list_folders(folder.content.entries, heads);
     }
@@ -415,7 +403,7 @@ class Reader : public VolumeReader {
     for (unsigned copy = 0; found_.former && copy < geometry_.fat_count; ++copy) {
       const Chain chain = table_.chain(first, kMostFolderBytes / geometry_.cluster_size, copy);
       if (chain.end != Chain::End::marked) continue;
-      const std::vector<ByteRange> parts = streams_.ranges(chain.runs);
+      const std::vector<ByteRange> parts = geometry_.ranges_of(chain.runs);
       Content whole = load(parts);
       const size_t per_cluster = geometry_.cluster_size / sizeof(DirectoryEntry);
       bool fits = true;

@@ -12,14 +12,6 @@ constexpr uint32_t kHighStep = 65536;
 
 }  // namespace
 
-std::vector<ByteRange> StreamMaker::ranges(const std::vector<Run>& runs) const {
-  std::vector<ByteRange> out;
-  for (const Run& run : runs) {
-    out.push_back({geometry_.offset_of(run.first), uint64_t{run.count} * geometry_.cluster_size});
-  }
-  return out;
-}
-
 void StreamMaker::add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
   for (const ByteRange& range : where) {
     append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
@@ -110,7 +102,7 @@ void StreamMaker::add_left_chain(Stream& stream, uint32_t first, uint64_t wanted
     const unsigned copy = former_ ? i : table_.main_copy();
     const Chain chain = table_.chain(first, wanted, copy);
     if (chain.end != Chain::End::marked || chain.clusters != wanted) continue;
-    return add_pieces(stream, ranges(chain.runs));
+    return add_pieces(stream, geometry_.ranges_of(chain.runs));
   }
 }
 
@@ -159,7 +151,7 @@ void StreamMaker::place_live(Stream& stream, Entry& entry, uint32_t first, uint6
     return;
   }
   stream.placement = Placement::exact;
-  add_pieces(stream, ranges(chain.runs));
+  add_pieces(stream, geometry_.ranges_of(chain.runs));
   const uint64_t there = chain.clusters * geometry_.cluster_size;
   if (there < stream.size) {
     append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});

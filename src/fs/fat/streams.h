@@ -37,7 +37,6 @@ class StreamMaker {
   // The first cluster of a deleted folder: `.` in it names it in full.
   uint32_t find_deleted_folder(const FolderEntry& found, const Source& window);
 
-  std::vector<ByteRange> ranges(const std::vector<Run>& runs) const;  // bytes of the volume
   void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const;
   void count_lost_chain() { ++chains_lost_; }
   uint64_t chains_lost() const { return chains_lost_; }  // of living files and folders

@@ -1,7 +1,7 @@
 // The file allocation table: single entries and chains.
 #pragma once
 
-#include "fs/chain.h"
+#include "fs/chained/chain.h"
 #include "fs/fat/geometry.h"
 #include "source/cache.h"
 

@@ -1,4 +1,4 @@
-#include "fs/chain.h"
+#include "fs/chained/chain.h"
 
 #include <map>
 
