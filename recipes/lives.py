@@ -248,7 +248,8 @@ def judge(life, rows, folder, tally):
     exported = run(PROGRAM, "export", shelf, "--to", bag, "--even-gone", "--forks", "plain")
     if exported.returncode not in (0, 1):
         return [f"export ends with {exported.returncode}: {exported.stderr}"]
-    records = [json.loads(line) for line in open(bag / "exported.jsonl", encoding="utf-8")]
+    listing = bag / "exported.jsonl"  # none if there was nothing to export
+    records = [json.loads(line) for line in open(listing, encoding="utf-8")] if listing.exists() else []
     hashes = {record["id"]: record["sha256"] for record in records if record["stream"] is None}
     files = [row for row in listed if row["kind"] == "file" and row["stream"] is None and not row["link"]]
     truth = [row for row in rows if row["kind"] == "file"]

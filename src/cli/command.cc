@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <chrono>
 #include <csignal>
 #include <iostream>
@@ -29,11 +30,11 @@ spdlog::logger& log() {
 }
 
 Interrupts interrupts{0};
+std::atomic<int> heeded{1};  // times; after these the program ends at once
 bool progress_shown = false;
 
 void on_interrupt(int signal) {
-  constexpr int kInOrder = 2;  // times: to stop, and to leave what that takes
-  if (interrupts.fetch_add(1) < kInOrder) return;
+  if (interrupts.fetch_add(1) < heeded) return;
   // What is stored so far stays, as after any kill.
   constexpr std::string_view kGoing =
       "\nEnding at once. What was stored so far can be gone on with.\n";
@@ -162,8 +163,9 @@ namespace {
 constexpr std::array kStopping = {SIGINT, SIGTERM, SIGHUP};
 }  // namespace
 
-StopOnInterrupt::StopOnInterrupt() {
+StopOnInterrupt::StopOnInterrupt(int times) {
   interrupts.store(0);
+  heeded.store(times);
   for (const int signal : kStopping) std::signal(signal, on_interrupt);
 }
 

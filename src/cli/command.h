@@ -62,11 +62,11 @@ void show_progress(const std::string& text);
 // Columns of the terminal that a descriptor is; 0 if it is none.
 size_t terminal_width(int descriptor);
 
-// Counts each Ctrl-C, and that the terminal was closed, while a StopOnInterrupt lives. The third
-// ends the program at once.
+// Counts each Ctrl-C, and that the terminal was closed, while a StopOnInterrupt lives.
 class StopOnInterrupt {
  public:
-  StopOnInterrupt();
+  // One more than so many times ends the program at once.
+  explicit StopOnInterrupt(int times);
   ~StopOnInterrupt();
   StopOnInterrupt(const StopOnInterrupt&) = delete;
   StopOnInterrupt& operator=(const StopOnInterrupt&) = delete;

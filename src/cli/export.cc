@@ -144,7 +144,7 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   const SourcePtr source = open_scanned_source(shelf, line.text("source"));
   refuse_on_source("target", to.directory, source_path);
   require_writable_parent(to.directory);
-  const StopOnInterrupt interrupt;
+  const StopOnInterrupt interrupt(1);
   to.interrupts = &interrupt.times();
   to.progress = [shown = ExportLine()](uint64_t done, uint64_t total) {
     show_progress(shown(done, total));

@@ -424,7 +424,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   scan_options.name_other = [&](const ByteRange& where) {
     return name_of_other_system(wanted.source_path, {where.offset + wanted.skip, where.length});
   };
-  const StopOnInterrupt interrupt;
+  const StopOnInterrupt interrupt(2);  // to stop, and to leave what that takes
   scan_options.interrupts = &interrupt.times();
   scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
     show_progress(line(progress));
