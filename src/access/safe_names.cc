@@ -39,14 +39,18 @@ std::string safe_name(std::string_view name, const NameRules& rules) {
 }
 
 std::string PathMaker::claim(const std::string& parent, std::string_view name, Use use,
-                             const std::string& mark) {
+                             int64_t id) {
   const std::string plain = safe_name(name, rules_);
   for (int attempt = 0;; ++attempt) {
-    const std::string added = attempt == 0   ? ""
-                              : attempt == 1 ? fmt::format(" [{}]", mark)
-                                             : fmt::format(" [{}, {}]", mark, attempt);
-    std::string path =
-        parent + (added.empty() ? plain : with_mark(plain, added, rules_.most_name_bytes));
+    std::string path = parent;
+    if (attempt == 0) {
+      path += plain;
+    } else {
+      const std::string mark = use == Use::folder ? "folder" : fmt::format("id {}", id);
+      const std::string added =
+          attempt == 1 ? fmt::format(" [{}]", mark) : fmt::format(" [{}, {}]", mark, attempt);
+      path += with_mark(plain, added, rules_.most_name_bytes);
+    }
     const auto [at, is_new] = taken_.emplace(rules_.folds_case ? fold_case(path) : path, use);
     if (is_new || (use == Use::folder && at->second == Use::folder)) return path;
   }
@@ -60,7 +64,7 @@ std::string PathMaker::folder(std::string_view path) {
     std::string& known = folders_[std::string(path.substr(0, end))];
     if (known.empty()) {
       if (made.size() > kMostFolderBytes) made = top + "[deep]/";
-      known = claim(made, path.substr(begin, end - begin), Use::folder, "folder") + "/";
+      known = claim(made, path.substr(begin, end - begin), Use::folder, 0) + "/";
     }
     made = known;
     if (begin == 0) top = made;
@@ -73,7 +77,7 @@ std::string PathMaker::file(std::string_view path, int64_t id) {
   const size_t slash = path.rfind('/');
   const bool nested = slash != std::string_view::npos;
   return claim(nested ? folder(path.substr(0, slash)) : std::string(),
-               nested ? path.substr(slash + 1) : path, Use::file, fmt::format("id {}", id));
+               nested ? path.substr(slash + 1) : path, Use::file, id);
 }
 
 }  // namespace undershelf

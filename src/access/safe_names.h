@@ -34,8 +34,8 @@ class PathMaker {
 
  private:
   enum class Use : uint8_t { file, folder };
-  std::string claim(const std::string& parent, std::string_view name, Use use,
-                    const std::string& mark);
+  // `id`: of a file; what tells it apart.
+  std::string claim(const std::string& parent, std::string_view name, Use use, int64_t id);
   NameRules rules_;
   std::unordered_map<std::string, Use> taken_;            // folded where the target folds case
   std::unordered_map<std::string, std::string> folders_;  // path as on the disk to path written

@@ -30,11 +30,11 @@ std::string Sha256::hex() {
   unsigned length = 0;
   EVP_DigestFinal_ex(of(context_), digest.data(), &length);
   EVP_DigestInit_ex(of(context_), nullptr, nullptr);
-  std::string text;
   constexpr std::string_view kDigits = "0123456789abcdef";
-  for (unsigned i = 0; i < length; ++i) {
-    text += kDigits[digest[i] >> 4];
-    text += kDigits[digest[i] & 15];
+  std::string text(2 * size_t{length}, '0');
+  for (size_t i = 0; i < length; ++i) {
+    text[2 * i] = kDigits[digest[i] >> 4];
+    text[2 * i + 1] = kDigits[digest[i] & 15];
   }
   return text;
 }
