@@ -4,8 +4,9 @@ namespace undershelf {
 
 void Budget::begin(const Limits& limits) {
   limits_ = limits;
-  tolerated_ = interrupts_ == nullptr ? 0 : interrupts_->load();
   bytes_ = rows_ = steps_ = 0;
 }
+
+void Budget::heed() { heeded_ = interrupts_ == nullptr ? 0 : interrupts_->load(); }
 
 }  // namespace undershelf

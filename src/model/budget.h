@@ -15,11 +15,11 @@ struct Stopped {};
 
 // Thrown when a piece of work asks for more than it may. Likewise.
 struct Overspent {
-  const char* of;  // "bytes read" and so on, for a sentence
+  const char* of;  // "bytes to read" and so on, for a sentence
 };
 
-// Counts what one piece of work after another costs. All members but begin() may be called from
-// several threads.
+// Counts what one piece of work after another costs. All members but begin() and heed() may be
+// called from several threads.
 class Budget {
  public:
   // Each in what its counter counts.
@@ -32,15 +32,17 @@ class Budget {
   // `interrupts` may be null; it must outlive the budget.
   explicit Budget(const Interrupts* interrupts = nullptr) : interrupts_(interrupts) {}
 
-  // The next piece of work: from here on these limits hold, and what the user asks from now on.
+  // The next piece of work: from here on these limits hold.
   void begin(const Limits& limits);
+  // What the user asked so far is heeded by now: only what is asked from here on counts.
+  void heed();
 
   // Each throws Stopped or Overspent.
-  void read(uint64_t bytes) { spend(bytes_, bytes, limits_.bytes, "bytes read"); }
+  void read(uint64_t bytes) { spend(bytes_, bytes, limits_.bytes, "bytes to read"); }
   void row() { spend(rows_, 1, limits_.rows, "entries"); }
   void step(uint64_t steps = 1) { spend(steps_, steps, limits_.steps, "steps"); }
 
-  bool is_stopped() const { return interrupts_ != nullptr && *interrupts_ > tolerated_; }
+  bool is_stopped() const { return interrupts_ != nullptr && *interrupts_ > heeded_; }
 
   // Spent since begin().
   uint64_t bytes() const { return bytes_; }
@@ -56,7 +58,7 @@ class Budget {
   }
 
   const Interrupts* interrupts_;
-  int tolerated_ = 0;
+  int heeded_ = 0;
   Limits limits_;
   std::atomic<uint64_t> bytes_ = 0, rows_ = 0, steps_ = 0;
 };

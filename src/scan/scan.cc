@@ -70,7 +70,9 @@ StoredRating rate_sound(uint64_t bytes) {
 // What reading a volume may cost on a source of so many bytes. Some systems look at free clusters
 // too, and at what others lead to once more; every row has some bytes of its own.
 Budget::Limits limits_of_reading(uint64_t source_size) {
-  return {4 * source_size + (uint64_t{1} << 30), source_size / 8 + 1'000'000, UINT64_MAX};
+  constexpr uint64_t kGiB = uint64_t{1} << 30;
+  const uint64_t size = std::min(source_size, UINT64_MAX / 8);  // of what may be declared sparse
+  return {4 * size + kGiB, size / 8 + 1'000'000, UINT64_MAX};
 }
 
 class Scan {
@@ -166,7 +168,6 @@ class Scan {
     result_.stopped = !record.done();
     // What was swept is put together in any case, unless the user asks once more.
     say_what_follows("Putting former volumes together");
-    budget_.begin({});
     try {
       swept_ = volumes_of_sweep(shelf_, metered_, options_, present(), budget_);
     } catch (const Stopped&) {
@@ -241,6 +242,7 @@ class Scan {
   }
 
   void say_what_follows(const std::string& otherwise) {
+    if (result_.stopped) budget_.heed();
     options_.progress(result_.stopped ? "Stopping: putting together what was found so far"
                                       : otherwise);
   }
