@@ -27,7 +27,7 @@ struct Twin {
   uint64_t key = 0;
   bool live = false;
   bool folder = false;
-  bool has_content = false;  // a folder whose clusters were read through this entry
+  bool has_content = false;  // its place is known; a folder's clusters were read through it
   bool name_exact = false;
   uint64_t size = 0;
   std::optional<Time> created, modified;
@@ -110,14 +110,14 @@ bool is_former_name(const Twin& old, const Twin& kept) {
 }
 
 // Which of two twins carries the path: the living one, the one through which the folder was read,
-// the one whose name is sure, the one that was changed last, then the one that was written later in
-// its folder.
+// the one whose name is sure, the one that was changed last, the one whose place is known, then the
+// one that was written later in its folder.
 bool is_better(const Twin& a, const Twin& b) {
-  if (a.live != b.live) return a.live;
-  if (a.has_content != b.has_content) return a.has_content;
-  if (a.name_exact != b.name_exact) return a.name_exact;
-  if (a.modified != b.modified) return a.modified > b.modified;
-  return a.key > b.key;
+  const auto rank = [](const Twin& twin) {
+    return std::tuple(twin.live, twin.folder && twin.has_content, twin.name_exact, twin.modified,
+                      twin.has_content, twin.key);
+  };
+  return rank(a) > rank(b);
 }
 
 class Merger {

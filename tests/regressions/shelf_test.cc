@@ -11,6 +11,7 @@
 #include "shelf/selection.h"
 #include "shelf/writer.h"
 #include "support.h"
+#include "tree/merge.h"
 
 namespace undershelf::test {
 namespace {
@@ -140,6 +141,39 @@ TEST_F(OneShelf, HasOneRowForAKey) {
   EXPECT_EQ(shelf.db().execAndGet("SELECT count(*) FROM entries").getInt(), 1);
   EXPECT_EQ(shelf.db().execAndGet("SELECT name FROM names").getString(), "second")
       << "no name is lost";
+}
+
+// The entry that a file had before it was moved and written to was kept for another file: its place
+// was still known, that of the later one was not.
+TEST_F(OneShelf, TheLastNameOfAFileIsItsName) {
+  const auto source = std::make_shared<MemorySource>(std::string(1 << 20, 'x'));
+  Shelf shelf = Shelf::create(shelf_, identify("made up", *source), {});
+  Volume volume;
+  volume.file_system = "exfat";
+  VolumeWriter writer(shelf, volume);
+  const auto add = [&](uint64_t key, const char* name, uint64_t size, int64_t written,
+                       bool placed) {
+    Entry entry;
+    entry.key = key;
+    entry.state = State::deleted;
+    entry.name.text = name;
+    entry.created = Time{17'751'252'620'200'000};
+    entry.modified = Time{entry.created->ticks + written};
+    Stream& stream = entry.streams.emplace_back();
+    stream.size = stream.valid_size = size;
+    stream.first = 4096;
+    stream.open = !placed;
+    stream.placement = placed ? Placement::exact : Placement::none;
+    if (placed) append_piece(stream.pieces, {Piece::Kind::range, 4096, size});
+    return writer.add(entry);
+  };
+  const int64_t before = add(64, "Before the move.txt", 7000, 100, true);
+  const int64_t last = add(32, "Last.txt", 9000, 5'000'000, false);
+  writer.finish();
+  merge_twins(shelf, {});
+  EXPECT_EQ(resolve_id(shelf, before), last);
+  EXPECT_EQ(shelf.db().execAndGet("SELECT name FROM names WHERE kind='former'").getString(),
+            "Before the move.txt");
 }
 
 // Random pairs of commands at the same time, with kills in between.
