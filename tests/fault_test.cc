@@ -174,6 +174,29 @@ TEST(Budgets, EndTheReadingOfAVolumeWithWhatWasFound) {
   }
 }
 
+// What the volume itself told later was taken for what a sweep had found, and dropped.
+TEST(Budgets, WhatTheyCutOffTheNextDeepScanReads) {
+  const TempFolder folder;
+  const SourcePtr image = std::make_shared<MemorySource>(sample("fat12-floppy"));
+  const auto scan_it = [&](Shelf& shelf, std::optional<Budget::Limits> most) {
+    ScanOptions options;
+    options.depth = Depth::deep;
+    options.most = most;
+    return scan(shelf, image, options);
+  };
+  Shelf whole = Shelf::create(folder.path("whole"), {}, {});
+  EXPECT_FALSE(scan_it(whole, {}).incomplete);
+  const std::vector<std::string> expected = rows_of(whole);
+  for (uint64_t rows = 1; rows < expected.size(); ++rows) {
+    Shelf shelf = Shelf::create(folder.path(std::to_string(rows)), {}, {});
+    EXPECT_TRUE(scan_it(shelf, Budget::Limits{UINT64_MAX, rows}).incomplete);
+    for (int again = 0; again < 2; ++again) {
+      EXPECT_FALSE(scan_it(shelf, {}).incomplete);
+      EXPECT_EQ(rows_of(shelf), expected) << rows;
+    }
+  }
+}
+
 // Putting together what was found could take long, and only a kill ended it.
 TEST(StoppedScans, AreLeftWhileWhatTheyFoundIsPutTogether) {
   const TempFolder folder;

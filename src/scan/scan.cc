@@ -181,12 +181,12 @@ class Scan {
 
   void store_swept() {
     SweepStore store(shelf_);
-    const BeforeSweep before = store.begin_storing();
+    store.begin_storing();
     std::set<int64_t> stored;
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume, rate_sound, before);
+      VolumeWriter writer(shelf_, found.volume, rate_sound, ToldBy::sweep);
       bool read_to_its_end = true;
       if (found.adds_to_current) {
         read_to_its_end = read(*found.reader, writer);
@@ -204,7 +204,7 @@ class Scan {
         return;
       }
     }
-    store.end_storing(before, stored);
+    store.end_storing(stored);
   }
 
   Present present() const {

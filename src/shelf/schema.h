@@ -5,7 +5,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 5;                 // PRAGMA user_version
+constexpr int kShelfVersion = 6;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -20,9 +20,9 @@ CREATE TABLE volumes(
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
   cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, used INTEGER, inside INTEGER,
-  notes TEXT NOT NULL, structures BLOB NOT NULL);
+  swept INTEGER NOT NULL, notes TEXT NOT NULL, structures BLOB NOT NULL);
 CREATE TABLE entries(
-  id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, key INTEGER NOT NULL, parent INTEGER,
+  id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, swept INTEGER NOT NULL, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
   marked_deleted INTEGER NOT NULL, proof TEXT NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
@@ -46,8 +46,7 @@ CREATE TABLE damage(
   volume INTEGER, offset INTEGER NOT NULL, length INTEGER NOT NULL, what TEXT NOT NULL);
 CREATE TABLE sweep(
   begin INTEGER NOT NULL, length INTEGER NOT NULL, systems TEXT NOT NULL,
-  position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL,
-  last_volume INTEGER, last_entry INTEGER);
+  position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL);
 CREATE TABLE swept(begin INTEGER NOT NULL, length INTEGER NOT NULL);
 CREATE TABLE traces(
   system TEXT NOT NULL, kind INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,

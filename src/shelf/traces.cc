@@ -35,7 +35,7 @@ void SweepStore::begin(const SweepRecord& record) {
       "DELETE FROM sweep; DELETE FROM swept; DELETE FROM traces; DELETE FROM damage WHERE "
       "volume=0");
   counts_.clear();
-  SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0,NULL,NULL)");
+  SQLite::Statement row(shelf_.db(), "INSERT INTO sweep VALUES(?,?,?,?,0,0)");
   row.bind(1, static_cast<int64_t>(record.range.offset));
   row.bind(2, static_cast<int64_t>(record.range.length));
   row.bind(3, record.systems);
@@ -129,32 +129,24 @@ std::vector<Trace> SweepStore::traces(std::string_view system) const {
   return found;
 }
 
-BeforeSweep SweepStore::begin_storing() {
+void SweepStore::begin_storing() {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
-  db.exec(
-      "UPDATE sweep SET last_volume=(SELECT coalesce(max(id),0) FROM volumes), "
-      "last_entry=(SELECT coalesce(max(id),0) FROM entries) WHERE last_volume IS NULL");
-  SQLite::Statement row(db, "SELECT last_volume, last_entry FROM sweep");
-  row.executeStep();
-  const BeforeSweep before{row.getColumn(0).getInt64(), row.getColumn(1).getInt64()};
-  row.reset();
+  const std::string swept = "SELECT id FROM entries WHERE swept=1";
   for (const char* table : {"streams", "names", "structures", "evidence"}) {
-    db.exec(fmt::format("DELETE FROM {} WHERE entry>{}", table, before.last_entry));
+    db.exec(fmt::format("DELETE FROM {} WHERE entry IN ({})", table, swept));
   }
   db.exec(
-      fmt::format("UPDATE entries SET merged_into=NULL WHERE merged_into>{0} AND id<={0};"
-                  "UPDATE entries SET merged_into={1} WHERE id>{0}",
-                  before.last_entry, kSetAside));
+      fmt::format("UPDATE entries SET merged_into=NULL WHERE swept=0 AND merged_into IN ({});"
+                  "UPDATE entries SET merged_into={} WHERE swept=1",
+                  swept, kSetAside));
   transaction.commit();
-  return before;
 }
 
-void SweepStore::end_storing(const BeforeSweep& before, const std::set<int64_t>& volumes) {
+void SweepStore::end_storing(const std::set<int64_t>& volumes) {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
-  const std::string lost =
-      fmt::format("id>{} AND id NOT IN ({})", before.last_volume, fmt::join(volumes, ","));
+  const std::string lost = fmt::format("swept=1 AND id NOT IN ({})", fmt::join(volumes, ","));
   db.exec(fmt::format(
       "DELETE FROM entries WHERE merged_into={0};"
       "DELETE FROM damage WHERE volume IN (SELECT id FROM volumes WHERE {1});"

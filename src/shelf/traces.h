@@ -49,8 +49,8 @@ class SweepStore {
   // Around the storing of what traces amount to. What was stored so when less of the source had
   // been looked at is set aside, to be stored anew under its ids; the end drops what was not found
   // again. `volumes`: ids of those that were.
-  BeforeSweep begin_storing();
-  void end_storing(const BeforeSweep& before, const std::set<int64_t>& volumes);
+  void begin_storing();
+  void end_storing(const std::set<int64_t>& volumes);
   uint64_t count(const std::string& system);
 
  private:

@@ -18,10 +18,11 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
   if (time) row.bind(index, time->ticks);
 }
 
-int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& before) {
-  SQLite::Statement known(db,
-                          "SELECT id FROM volumes WHERE offset=? AND file_system=? AND standing=? "
-                          "AND heap_offset=? AND cluster_size=? AND serial=?");
+int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
+  SQLite::Statement known(
+      db,
+      "SELECT id, swept FROM volumes WHERE offset=? AND file_system=? AND standing=? "
+      "AND heap_offset=? AND cluster_size=? AND serial=?");
   known.bind(1, static_cast<int64_t>(v.offset));
   known.bind(2, v.file_system);
   known.bind(3, v.standing);
@@ -31,14 +32,15 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
   std::optional<int64_t> id;
   if (known.executeStep()) {
     id = known.getColumn(0).getInt64();
-    if (*id <= before.last_volume) return *id;
+    if (known.getColumn(1).getInt() == 0) return *id;
   }
   known.reset();
   SQLite::Statement row(
       db,
       "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
       "length, sector_size, cluster_size, heap_offset, cluster_count, "
-      "confidence, notes, structures, id, used) VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
+      "confidence, notes, structures, id, used, swept) "
+      "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -59,6 +61,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
   row.bind(13, structures.data(), static_cast<int>(structures.size()));
   if (id) row.bind(14, *id);
   if (v.used) row.bind(15, static_cast<int64_t>(*v.used));
+  row.bind(16, told_by == ToldBy::sweep ? 1 : 0);
   row.exec();
   return db.getLastInsertRowid();
 }
@@ -66,16 +69,17 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const BeforeSweep& b
 }  // namespace
 
 struct VolumeWriter::Rows {
-  Rows(Shelf& shelf, const Volume& volume, const BeforeSweep& before, RateSound rate)
+  Rows(Shelf& shelf, const Volume& volume, ToldBy by, RateSound rate)
       : db(shelf.db()),
         rate_sound(std::move(rate)),
-        volume_id(store_volume(db, volume, before)),
+        told_by(by),
+        volume_id(store_volume(db, volume, by)),
         entry(
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
             "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-            "accessed, deleted, link_target, finder_info, id, proof) "
-            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+            "accessed, deleted, link_target, finder_info, id, proof, swept) "
+            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
                "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
@@ -90,12 +94,13 @@ struct VolumeWriter::Rows {
         structure(db, "INSERT INTO structures VALUES(?,?)"),
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
-    SQLite::Statement row(db, "SELECT key, id, name, name_exact FROM entries WHERE volume=?");
+    SQLite::Statement row(db,
+                          "SELECT key, id, name, name_exact, swept FROM entries WHERE volume=?");
     row.bind(1, volume_id);
     while (row.executeStep()) {
       const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
       const int64_t id = row.getColumn(1).getInt64();
-      if (id <= before.last_entry) {
+      if (row.getColumn(4).getInt() == 0) {
         stored.emplace(key, id);
       } else {
         const bool exact = row.getColumn(3).getInt() != 0;
@@ -119,11 +124,14 @@ struct VolumeWriter::Rows {
     pending = 0;
   }
 
+  // Drops all that is stored of an entry.
+  void forget(int64_t id);
   void add_stream(int64_t id, const Entry& of, const Stream& s);
   void add_name(int64_t id, const OtherName& other);
 
   SQLite::Database& db;
   RateSound rate_sound;
+  ToldBy told_by;
   int64_t volume_id;
   SQLite::Statement entry, stream, name, known_name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
@@ -146,6 +154,13 @@ struct VolumeWriter::Rows {
   std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
   std::unordered_set<uint64_t> written;           // keys of this reading
 };
+
+void VolumeWriter::Rows::forget(int64_t id) {
+  for (const char* table : {"streams", "names", "structures", "evidence"}) {
+    db.exec(fmt::format("DELETE FROM {} WHERE entry={}", table, id));
+  }
+  db.exec(fmt::format("DELETE FROM entries WHERE id={}", id));
+}
 
 void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s) {
   stream.bind(1, id);
@@ -261,10 +276,9 @@ int64_t VolumeWriter::Rows::add_again(const Entry& again) {
   return id;
 }
 
-VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound,
-                           const BeforeSweep& before)
+VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound, ToldBy told_by)
     : offset_(volume.offset),
-      rows_(std::make_unique<Rows>(shelf, volume, before, std::move(rate_sound))) {}
+      rows_(std::make_unique<Rows>(shelf, volume, told_by, std::move(rate_sound))) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 
@@ -317,10 +331,12 @@ int64_t VolumeWriter::add(const Entry& entry) {
   if (const auto known = rows.renewed.find(entry.key); known != rows.renewed.end()) {
     // An id never comes to stand for another file.
     const auto& [id, name] = known->second;
+    if (rows.told_by == ToldBy::volume) rows.forget(id);
     if (name.empty() || !entry.name.exact || name == entry.name.text) row.bind(20, id);
     rows.renewed.erase(known);
   }
   row.bindNoCopy(21, to_text(entry.proof).data());
+  row.bind(22, rows.told_by == ToldBy::sweep ? 1 : 0);
   row.exec();
   row.reset();
   row.clearBindings();

@@ -11,10 +11,10 @@
 
 namespace undershelf {
 
-// Rows with larger ids come from what was put together of a part of a sweep.
-struct BeforeSweep {
-  int64_t last_volume = INT64_MAX, last_entry = INT64_MAX;
-};
+// What tells of the rows that are written: a volume's own structures, or the traces of a sweep.
+// What a sweep told of is written anew when more of the source was looked at, or when the volume
+// tells of it itself.
+enum class ToldBy { volume, sweep };
 
 // How a living stream of so many bytes is rated, of which nothing is in doubt. Most are: they are
 // stored as such at once, so that the rating pass need not write them again.
@@ -30,7 +30,7 @@ using RateSound = std::function<StoredRating(uint64_t bytes)>;
 class VolumeWriter : public Sink {
  public:
   VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound = {},
-               const BeforeSweep& before = {});
+               ToldBy told_by = ToldBy::volume);
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;
