@@ -139,7 +139,7 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   std::vector<std::byte> bytes(std::min(wanted, stream.size() - from));
   Losses losses = stream.read(from, bytes);
   losses.insert(losses.end(), stream.known_losses().begin(), stream.known_losses().end());
-  losses = settled(std::move(losses), stream.size());
+  losses = settled(losses, stream.size());
   const bool missing = std::ranges::any_of(losses, [&](const Loss& loss) {
     return is_zero_filled(loss.cause) &&
            overlap({loss.offset, loss.length}, {from, bytes.size()}).length > 0;

@@ -370,7 +370,7 @@ class Exporter {
       // What could not be read once may be read by now; then it is no loss.
       if (known.cause != Loss::Cause::unreadable) found.push_back(known);
     }
-    found = settled(std::move(found), stream.size());
+    found = settled(found, stream.size());
     const std::string sha256 = hash_.hex();
     part.listed = describe(row, path, size, sha256, ahead, found);
     if (linked_.contains(row.id)) {

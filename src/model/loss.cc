@@ -40,7 +40,7 @@ void append_loss(Losses& losses, const Loss& loss) {
   }
 }
 
-Losses settled(Losses losses, uint64_t size) {
+Losses settled(const Losses& losses, uint64_t size) {
   struct Edge {
     uint64_t at;
     Loss::Cause cause;

@@ -40,7 +40,7 @@ using Losses = std::vector<Loss>;
 void append_loss(Losses& losses, const Loss& loss);
 
 // The losses in order, none overlapping another, none reaching beyond `size` bytes. n log n.
-Losses settled(Losses losses, uint64_t size);
+Losses settled(const Losses& losses, uint64_t size);
 
 // Sum of the lengths, in bytes. The losses must be settled.
 uint64_t total_length(const Losses& losses);

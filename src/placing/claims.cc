@@ -45,11 +45,11 @@ void ClaimMap::settle(const std::function<bool(int64_t, int64_t)>& alike) {
     kept.push_back({{begin, claim.range.end() - begin}, claim.entry});
     covered = claim.range.end();
   }
-  keep_disputes(std::move(disputes), alike);
+  keep_disputes(disputes, alike);
   claims_ = std::move(kept);
 }
 
-void ClaimMap::keep_disputes(std::vector<Dispute> found,
+void ClaimMap::keep_disputes(const std::vector<Dispute>& found,
                              const std::function<bool(int64_t, int64_t)>& alike) {
   if (found.empty()) return;
   std::unordered_map<int64_t, uint64_t> totals;  // bytes that an entry claims

@@ -48,7 +48,7 @@ class ClaimMap {
                     const std::function<void(const ByteRange&)>& visit) const;
 
  private:
-  void keep_disputes(std::vector<Dispute> found,
+  void keep_disputes(const std::vector<Dispute>& found,
                      const std::function<bool(int64_t, int64_t)>& alike);
   std::vector<Claim> claims_;
   std::vector<Dispute> disputes_;

@@ -111,7 +111,7 @@ class LossCollector {
     if (to > from) losses_.push_back({from, to - from, cause});
   }
   void add(const Losses& losses) { losses_.insert(losses_.end(), losses.begin(), losses.end()); }
-  Losses take() { return settled(std::move(losses_), size_); }
+  Losses take() { return settled(losses_, size_); }
 
  private:
   Storage storage_;

@@ -15,7 +15,7 @@ Losses load_losses(SQLite::Database& db, int64_t stream) {
     losses.push_back({size_of(row.getColumn(0)), size_of(row.getColumn(1)), *cause});
   }
   // Two causes may concern the same bytes where one was met in reading.
-  return settled(std::move(losses), INT64_MAX);
+  return settled(losses, INT64_MAX);
 }
 
 std::unordered_map<int64_t, Losses> load_unreadable(SQLite::Database& db) {

@@ -32,7 +32,7 @@ StreamReader::StreamReader(SourcePtr source, const Pieces& pieces, std::string i
     add_part({Piece::Kind::unknown, 0, valid_size_ - planned_});
   }
   add_part({Piece::Kind::zeros, 0, size - valid_size_});
-  if (losses_.size() > known) losses_ = settled(std::move(losses_), size);
+  if (losses_.size() > known) losses_ = settled(losses_, size);
 }
 
 void StreamReader::add_part(const Piece& piece) {

@@ -37,7 +37,7 @@ FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
   std::vector<std::pair<FoundNames, uint64_t>> free;  // with VCNs
   for (const TraceKind kind : {kIndexBlock, kChangePages, kLogPages}) {
     for (const Trace& trace : scene.of_kind(kind)) {
-      for (FoundNames& names : free_parts(trace)) free.emplace_back(std::move(names), trace.number);
+      for (const FoundNames& names : free_parts(trace)) free.emplace_back(names, trace.number);
     }
   }
   // Of too many, those are kept that lie evenly over the source.
@@ -50,7 +50,7 @@ FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
   for (VolumeReader* reader : scene.current) {
     if (reader->volume().file_system == "ntfs") note(*reader);
   }
-  for (auto& [names, vcn] : free) sort(std::move(names), vcn);
+  for (const auto& [names, vcn] : free) sort(names, vcn);
 }
 
 // The parts of a trace that nothing holds: all of an index block or none of it, pages one by one;
@@ -108,13 +108,13 @@ void FreeNames::sort(FoundNames names, uint64_t vcn) {
     if (!known || !last || !present.oldest || *last < *present.oldest) break;
     names.current = false;
     names.sure = true;
-    present.names.push_back(std::move(names));
+    present.names.push_back(names);
     return;
   }
   if (names.kind == FoundNames::Kind::index_block) {
-    blocks_[number_of(names.folder)].push_back({vcn, std::move(names)});
+    blocks_[number_of(names.folder)].push_back({vcn, names});
   } else if (records > 0) {
-    pages_.push_back({std::move(names), records});
+    pages_.push_back({names, records});
   }
 }
 

@@ -152,6 +152,7 @@ Mft::Read Mft::read(uint64_t number) {
   const size_t length = std::max<size_t>(kWindow, record_size_);
   const uint64_t window = at / length * length;
   if (window != window_at_) {
+    window_at_ = UINT64_MAX;  // should the read be broken off
     window_.resize(length);
     window_bad_ = stream_->read(window, window_).bad;
     window_at_ = window;
