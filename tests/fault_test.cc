@@ -145,22 +145,26 @@ TEST(StoppedScans, KeepWhatTheyHaveAndAreGoneOnWith) {
   EXPECT_GT(counts.size(), 1U) << "it stops in the middle of a volume";
 }
 
+// `most`: what reading one volume may cost.
+ScanResult scan_within(Shelf& shelf, const SourcePtr& source, Depth depth,
+                       const std::optional<Budget::Limits>& most) {
+  ScanOptions options;
+  options.depth = depth;
+  options.most = most;
+  return scan(shelf, source, options);
+}
+
 // Whatever a volume's records lead to, reading it ends.
 TEST(Budgets, EndTheReadingOfAVolumeWithWhatWasFound) {
   const TempFolder folder;
   const SourcePtr image = std::make_shared<MemorySource>(sample("ntfs-office"));
-  const auto scan_it = [&](Shelf& shelf, std::optional<Budget::Limits> most) {
-    ScanOptions options;
-    options.most = most;
-    return scan(shelf, image, options);
-  };
   Shelf whole = Shelf::create(folder.path("whole"), {}, {});
-  EXPECT_FALSE(scan_it(whole, {}).incomplete);
+  EXPECT_FALSE(scan_within(whole, image, Depth::quick, {}).incomplete);
   const std::vector<std::string> expected = rows_of(whole);
   int number = 0;
   for (const Budget::Limits& most : {Budget::Limits{UINT64_MAX, 40}, Budget::Limits{400'000}}) {
     Shelf shelf = Shelf::create(folder.path(std::to_string(++number)), {}, {});
-    const ScanResult result = scan_it(shelf, most);
+    const ScanResult result = scan_within(shelf, image, Depth::quick, most);
     EXPECT_TRUE(result.incomplete);
     EXPECT_FALSE(result.stopped);
     const std::vector<std::string> told = shelf.damage_sentences(10);
@@ -169,7 +173,7 @@ TEST(Budgets, EndTheReadingOfAVolumeWithWhatWasFound) {
     })) << testing::PrintToString(told);
     EXPECT_GT(rows_of(shelf).size(), 5U);
     EXPECT_LT(rows_of(shelf).size(), expected.size());
-    EXPECT_FALSE(scan_it(shelf, {}).incomplete);
+    EXPECT_FALSE(scan_within(shelf, image, Depth::quick, {}).incomplete);
     EXPECT_EQ(rows_of(shelf), expected);
   }
 }
@@ -178,20 +182,15 @@ TEST(Budgets, EndTheReadingOfAVolumeWithWhatWasFound) {
 TEST(Budgets, WhatTheyCutOffTheNextDeepScanReads) {
   const TempFolder folder;
   const SourcePtr image = std::make_shared<MemorySource>(sample("fat12-floppy"));
-  const auto scan_it = [&](Shelf& shelf, std::optional<Budget::Limits> most) {
-    ScanOptions options;
-    options.depth = Depth::deep;
-    options.most = most;
-    return scan(shelf, image, options);
-  };
   Shelf whole = Shelf::create(folder.path("whole"), {}, {});
-  EXPECT_FALSE(scan_it(whole, {}).incomplete);
+  EXPECT_FALSE(scan_within(whole, image, Depth::deep, {}).incomplete);
   const std::vector<std::string> expected = rows_of(whole);
   for (uint64_t rows = 1; rows < expected.size(); ++rows) {
     Shelf shelf = Shelf::create(folder.path(std::to_string(rows)), {}, {});
-    EXPECT_TRUE(scan_it(shelf, Budget::Limits{UINT64_MAX, rows}).incomplete);
+    EXPECT_TRUE(
+        scan_within(shelf, image, Depth::deep, Budget::Limits{UINT64_MAX, rows}).incomplete);
     for (int again = 0; again < 2; ++again) {
-      EXPECT_FALSE(scan_it(shelf, {}).incomplete);
+      EXPECT_FALSE(scan_within(shelf, image, Depth::deep, {}).incomplete);
       EXPECT_EQ(rows_of(shelf), expected) << rows;
     }
   }

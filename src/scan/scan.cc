@@ -167,7 +167,8 @@ class Scan {
     result_.left_out = record.left_out;
     result_.stopped = !record.done();
     // What was swept is put together in any case, unless the user asks once more.
-    say_what_follows("Putting former volumes together");
+    heed_stop();
+    if (!result_.stopped) options_.progress("Putting former volumes together");
     try {
       swept_ = volumes_of_sweep(shelf_, metered_, options_, present(), budget_);
     } catch (const Stopped&) {
@@ -187,18 +188,18 @@ class Scan {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
       VolumeWriter writer(shelf_, found.volume, rate_sound, ToldBy::sweep);
-      bool read_to_its_end = true;
+      bool goes_on = true;
       if (found.adds_to_current) {
-        read_to_its_end = read(*found.reader, writer);
+        goes_on = read(*found.reader, writer);
       } else {
         FormerSink sink(writer, found.volume.standing == "former",
                         traits_of(found.volume.file_system).key_mask);
-        read_to_its_end = read(*found.reader, sink);
+        goes_on = read(*found.reader, sink);
         sink.finish();
       }
       take(writer, *found.reader, found.volume);
       stored.insert(writer.volume_id());
-      if (!read_to_its_end) {
+      if (!goes_on) {
         // What an earlier run stored of the others stays.
         result_.stopped = true;
         return;
@@ -241,15 +242,16 @@ class Scan {
     budget_.begin(options_.most.value_or(limits_of_reading(source_->size())));
   }
 
-  void say_what_follows(const std::string& otherwise) {
-    if (result_.stopped) budget_.heed();
-    options_.progress(result_.stopped ? "Stopping: putting together what was found so far"
-                                      : otherwise);
+  // Once the user has asked to stop: what was found is put together, until they ask again.
+  void heed_stop() {
+    if (!result_.stopped) return;
+    budget_.heed();
+    options_.progress("Stopping: putting together what was found so far");
   }
 
   // The passes over the shelf; the user may ask to leave them.
   void put_together() {
-    if (result_.stopped) say_what_follows({});
+    heed_stop();
     budget_.begin({});
     const Interruptible statements(shelf_, budget_);
     try {

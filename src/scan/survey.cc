@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "scan/probe.h"
 
@@ -86,7 +87,7 @@ class Surveyor {
     for (const Partition& partition : found_.layout.partitions) {
       if (partition.container || found_.has_volume_in(partition.number)) continue;
       const ByteRange inside = overlap(partition.range, {0, source_->size()});
-      if (inside.length == 0 || !name_other_(partition.range).empty()) continue;
+      if (inside.length == 0 || is_others(partition.range)) continue;
       Probed probed = volumes_in(source_, inside, with_header_);
       for (auto& reader : probed.found) {
         const Volume& v = reader->volume();
@@ -108,7 +109,7 @@ class Surveyor {
     for (const FoundVolume& volume : found_.volumes) taken.push_back(range_of(*volume.reader));
     const bool mapped = !found_.layout.partitions.empty();
     const std::string other =
-        !mapped && found_.volumes.empty() ? name_other_({0, source_->size()}) : std::string();
+        !mapped && found_.volumes.empty() ? other_in({0, source_->size()}) : std::string();
     Probed probed = volumes_in_gaps(source_, taken, with_header_);
     for (auto& reader : probed.found) {
       const Volume& v = reader->volume();
@@ -134,26 +135,34 @@ class Surveyor {
   void look_for_headless() {
     for (const Partition& partition : found_.layout.partitions) {
       if (partition.container || found_.has_volume_in(partition.number)) continue;
-      if (!name_other_(partition.range).empty()) continue;
+      if (is_others(partition.range)) continue;
       take(partition.range, headless_, partition.number);
     }
     if (!found_.layout.partitions.empty() || !found_.volumes.empty()) return;
     const ByteRange all{0, source_->size()};
-    if (name_other_(all).empty()) take(all, headless_, 0);
+    if (!is_others(all)) take(all, headless_, 0);
   }
+
+  // The name of a system without a reader there; each place is looked at once.
+  const std::string& other_in(const ByteRange& where) {
+    const auto [known, fresh] = others_.try_emplace({where.offset, where.length});
+    if (fresh) known->second = name_other_(where);
+    return known->second;
+  }
+  bool is_others(const ByteRange& where) { return !other_in(where).empty(); }
 
   // Partitions, or the whole, that neither a volume nor a guess was taken for.
   void find_others() {
     for (const Partition& partition : found_.layout.partitions) {
       if (partition.container || found_.has_volume_in(partition.number)) continue;
-      if (!name_other_(partition.range).empty()) found_.held_by_others.push_back(partition.range);
+      if (is_others(partition.range)) found_.held_by_others.push_back(partition.range);
     }
     const ByteRange all{0, source_->size()};
     const bool mapped = !found_.layout.partitions.empty();
     const bool whole = std::ranges::any_of(found_.volumes, [](const FoundVolume& volume) {
       return volume.reader->volume().offset == 0;
     });
-    if (!mapped && !whole && !name_other_(all).empty()) found_.held_by_others.push_back(all);
+    if (!mapped && !whole && is_others(all)) found_.held_by_others.push_back(all);
   }
 
   template <typename... Values>
@@ -163,6 +172,7 @@ class Surveyor {
 
   const SourcePtr& source_;
   const NameOther& name_other_;
+  std::map<std::pair<uint64_t, uint64_t>, std::string> others_;  // by offset and length
   ReadOptions with_header_, headless_;
   Survey found_;
 };

@@ -2,6 +2,8 @@
 // and kShelfVersion.
 #pragma once
 
+#include <array>
+
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
@@ -54,6 +56,9 @@ CREATE TABLE traces(
 CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact INTEGER NOT NULL);
 CREATE INDEX names_by_entry ON names(entry);
 )sql";
+
+// Tables besides `entries` whose rows belong to the entry of that number in `entry`.
+inline constexpr std::array kTablesOfEntries = {"streams", "names", "structures", "evidence"};
 
 // Made once rows are loaded; harmless to make again.
 constexpr const char* kIndexes = R"sql(

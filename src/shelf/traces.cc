@@ -7,6 +7,7 @@
 #include <algorithm>
 
 #include "shelf/rows.h"
+#include "shelf/schema.h"
 
 namespace undershelf {
 namespace {
@@ -133,7 +134,7 @@ void SweepStore::begin_storing() {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
   const std::string swept = "SELECT id FROM entries WHERE swept=1";
-  for (const char* table : {"streams", "names", "structures", "evidence"}) {
+  for (const char* table : kTablesOfEntries) {
     db.exec(fmt::format("DELETE FROM {} WHERE entry IN ({})", table, swept));
   }
   db.exec(

@@ -8,6 +8,7 @@
 #include <unordered_set>
 
 #include "content/types.h"
+#include "shelf/schema.h"
 
 namespace undershelf {
 namespace {
@@ -156,7 +157,7 @@ struct VolumeWriter::Rows {
 };
 
 void VolumeWriter::Rows::forget(int64_t id) {
-  for (const char* table : {"streams", "names", "structures", "evidence"}) {
+  for (const char* table : kTablesOfEntries) {
     db.exec(fmt::format("DELETE FROM {} WHERE entry={}", table, id));
   }
   db.exec(fmt::format("DELETE FROM entries WHERE id={}", id));

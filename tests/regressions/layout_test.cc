@@ -10,6 +10,7 @@
 #include "fs/fs.h"
 #include "scan/scan.h"
 #include "source/hash.h"
+#include "source/metered.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -372,17 +373,6 @@ TEST(Layouts, ContainersAreRefusedAndFixedOnesRead) {
   EXPECT_LE(scan(overwritten, {"--as-raw"}).code, 1) << "a card such a file was copied over";
 }
 
-// One bad sector in a bitmap made 128 MiB count as free; a bitmap that ends early was run past.
-class CountingSource : public MemorySource {
- public:
-  using MemorySource::MemorySource;
-  ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
-    bytes += out.size();
-    return MemorySource::read(offset, out);
-  }
-  mutable uint64_t bytes = 0;
-};
-
 // What a sweep found on a disk of a system that is not read here counted as current.
 TEST(Layouts, WhatLiesUnderAnotherSystemIsFormer) {
   std::string image = sample("fat32-logger");
@@ -404,11 +394,13 @@ TEST(Layouts, WhatLiesUnderAnotherSystemIsFormer) {
 
 // Sixteen MiB of set bits, as erased flash reads, took minutes.
 TEST(Layouts, ErasedFlashIsLookedAtOnce) {
-  const auto source = std::make_shared<CountingSource>(std::string(16 << 20, '\xFF'));
+  Budget budget;
+  const auto source = std::make_shared<MeteredSource>(
+      std::make_shared<MemorySource>(std::string(16 << 20, '\xFF')), budget);
   ReadOptions options;
   options.headless = true;
   EXPECT_EQ(open_volume(source, {0, source->size()}, options), nullptr);
-  EXPECT_LT(source->bytes, uint64_t{400} << 20);
+  EXPECT_LT(budget.bytes(), uint64_t{400} << 20);
 }
 
 }  // namespace

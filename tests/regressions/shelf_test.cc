@@ -19,6 +19,10 @@ namespace {
 class OneShelf : public testing::Test {
  protected:
   void SetUp() override { write_file(image_, sample("fat16-logger")); }
+  // An empty shelf.
+  Shelf made_up() {
+    return Shelf::create(shelf_, identify("made up", MemorySource(std::string(1 << 20, 'x'))), {});
+  }
   std::string listed() { return undershelf({"list", shelf_, "--format", "csv"}).out; }
   // All files of the folder whose names begin as the shelf's.
   std::string files() {
@@ -125,8 +129,7 @@ TEST_F(OneShelf, IsKeptWhenItIsReplaced) {
 
 // The same key pushed twice in one reading made two rows.
 TEST_F(OneShelf, HasOneRowForAKey) {
-  const auto source = std::make_shared<MemorySource>(std::string(1 << 20, 'x'));
-  Shelf shelf = Shelf::create(shelf_, identify("made up", *source), {});
+  Shelf shelf = made_up();
   Volume volume;
   volume.file_system = "hfsplus";
   VolumeWriter writer(shelf, volume);
@@ -146,8 +149,7 @@ TEST_F(OneShelf, HasOneRowForAKey) {
 // The entry that a file had before it was moved and written to was kept for another file: its place
 // was still known, that of the later one was not.
 TEST_F(OneShelf, TheLastNameOfAFileIsItsName) {
-  const auto source = std::make_shared<MemorySource>(std::string(1 << 20, 'x'));
-  Shelf shelf = Shelf::create(shelf_, identify("made up", *source), {});
+  Shelf shelf = made_up();
   Volume volume;
   volume.file_system = "exfat";
   VolumeWriter writer(shelf, volume);

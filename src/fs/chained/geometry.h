@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "fs/chained/chain.h"
+#include "model/pieces.h"
 #include "model/volume.h"
 
 namespace undershelf::chained {
@@ -41,5 +42,8 @@ struct Geometry {
   // which the volume starts.
   Volume volume_at(uint64_t base) const;
 };
+
+// Ranges of the volume as pieces of a stream. `base`: as above.
+void append_pieces(Pieces& pieces, const std::vector<ByteRange>& ranges, uint64_t base);
 
 }  // namespace undershelf::chained

@@ -246,9 +246,7 @@ class Reader : public VolumeReader {
   }
 
   void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
-    for (const ByteRange& range : where) {
-      append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
-    }
+    chained::append_pieces(stream.pieces, where, base_);
   }
 
   std::vector<ByteRange> root_ranges() {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "fs/chained/folder_bytes.h"
 #include "fs/exfat/entries.h"
 
 namespace undershelf::exfat {
@@ -38,15 +39,13 @@ class Unplaced : public VolumeReader {
 
   void read(Sink& sink) override {
     const UpcaseTable upcase;
-    std::vector<DirectoryEntry> entries;
     for (const ByteRange& part : parts_) {
-      entries.assign(part.length / sizeof(DirectoryEntry), {});
-      source_->read(part.offset, std::as_writable_bytes(std::span(entries)));
-      const FolderContent content = parse_folder(entries, upcase);
+      chained::FolderBytes<DirectoryEntry> bytes;
+      bytes.append(*source_, part);
+      const FolderContent content = parse_folder(bytes.entries, upcase);
       if (content.sets.empty()) continue;
-      const uint64_t at = part.offset - volume_.offset;
       Entry folder;
-      folder.key = at + 1;  // no entry lies there
+      folder.key = part.offset - volume_.offset + 1;  // no entry lies there
       folder.kind = Kind::folder;
       folder.state = State::deleted;
       folder.proof = Proof::old;
@@ -57,7 +56,7 @@ class Unplaced : public VolumeReader {
       sink.add(folder);
       for (const EntrySet& set : content.sets) {
         Entry entry =
-            entry_from(set, at + set.slot * sizeof(DirectoryEntry), State::deleted, zone_);
+            entry_from(set, bytes.offset_of(set.slot) - volume_.offset, State::deleted, zone_);
         entry.parent = folder.key;
         entry.streams.push_back(stream_of(set));
         sink.add(entry);

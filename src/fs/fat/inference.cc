@@ -244,7 +244,7 @@ class Weigher {
     const uint64_t size = entry.DIR_FileSize.value();
     const uint32_t first = first_cluster(entry, geometry_);
     if (size == 0) return;
-    const uint64_t wanted = (size + geometry_.cluster_size - 1) / geometry_.cluster_size;
+    const uint64_t wanted = geometry_.clusters_of(size);
     if (!geometry_.is_cluster(first)) {
       ++merit_.others;
       return;

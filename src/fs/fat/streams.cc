@@ -13,9 +13,7 @@ constexpr uint32_t kHighStep = 65536;
 }  // namespace
 
 void StreamMaker::add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
-  for (const ByteRange& range : where) {
-    append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
-  }
+  chained::append_pieces(stream.pieces, where, base_);
 }
 
 Chain StreamMaker::folder_chain(uint32_t first) {
@@ -76,7 +74,7 @@ Stream StreamMaker::of_file(const FolderEntry& found, Entry& entry) {
     entry.evidence.push_back({"size-lost", 0});
     stream.size_known = false;
   }
-  const uint64_t wanted = (stream.size + geometry_.cluster_size - 1) / geometry_.cluster_size;
+  const uint64_t wanted = geometry_.clusters_of(stream.size);
   if (entry.state == State::live) {
     place_live(stream, entry, first, wanted);
   } else {
