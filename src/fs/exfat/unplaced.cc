@@ -58,7 +58,7 @@ class Unplaced : public VolumeReader {
         Entry entry =
             entry_from(set, bytes.offset_of(set.slot) - volume_.offset, State::deleted, zone_);
         entry.parent = folder.key;
-        entry.streams.push_back(stream_of(set));
+        entry.streams.push_back(stream_of(set, entry));
         sink.add(entry);
       }
     }
@@ -67,9 +67,14 @@ class Unplaced : public VolumeReader {
  private:
   static constexpr int kConfidence = 20;  // names, and nothing that they lead to
 
-  static Stream stream_of(const EntrySet& set) {
+  Stream stream_of(const EntrySet& set, Entry& entry) const {
     Stream stream;
     if (set.folder()) return stream;
+    if (set.stream.DataLength.value() > volume_.length) {
+      entry.evidence.push_back({"size-impossible", set.stream.DataLength.value()});
+      stream.size_known = false;
+      return stream;
+    }
     stream.size = set.stream.DataLength.value();
     stream.valid_size = std::min(set.stream.ValidDataLength.value(), stream.size);
     const bool empty = stream.size == 0 && set.stream.FirstCluster.value() == 0;
