@@ -22,9 +22,9 @@ CREATE TABLE volumes(
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
   cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, used INTEGER, inside INTEGER,
-  swept INTEGER NOT NULL, notes TEXT NOT NULL, structures BLOB NOT NULL);
+  by_sweep INTEGER NOT NULL, notes TEXT NOT NULL, structures BLOB NOT NULL);
 CREATE TABLE entries(
-  id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, swept INTEGER NOT NULL, key INTEGER NOT NULL, parent INTEGER,
+  id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, by_sweep INTEGER NOT NULL, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
   marked_deleted INTEGER NOT NULL, proof TEXT NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,

@@ -133,21 +133,21 @@ std::vector<Trace> SweepStore::traces(std::string_view system) const {
 void SweepStore::begin_storing() {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
-  const std::string swept = "SELECT id FROM entries WHERE swept=1";
+  const std::string told = "SELECT id FROM entries WHERE by_sweep=1";
   for (const char* table : kTablesOfEntries) {
-    db.exec(fmt::format("DELETE FROM {} WHERE entry IN ({})", table, swept));
+    db.exec(fmt::format("DELETE FROM {} WHERE entry IN ({})", table, told));
   }
   db.exec(
-      fmt::format("UPDATE entries SET merged_into=NULL WHERE swept=0 AND merged_into IN ({});"
-                  "UPDATE entries SET merged_into={} WHERE swept=1",
-                  swept, kSetAside));
+      fmt::format("UPDATE entries SET merged_into=NULL WHERE by_sweep=0 AND merged_into IN ({});"
+                  "UPDATE entries SET merged_into={} WHERE by_sweep=1",
+                  told, kSetAside));
   transaction.commit();
 }
 
 void SweepStore::end_storing(const std::set<int64_t>& volumes) {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
-  const std::string lost = fmt::format("swept=1 AND id NOT IN ({})", fmt::join(volumes, ","));
+  const std::string lost = fmt::format("by_sweep=1 AND id NOT IN ({})", fmt::join(volumes, ","));
   db.exec(fmt::format(
       "DELETE FROM entries WHERE merged_into={0};"
       "DELETE FROM damage WHERE volume IN (SELECT id FROM volumes WHERE {1});"

@@ -22,7 +22,7 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
 int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
   SQLite::Statement known(
       db,
-      "SELECT id, swept FROM volumes WHERE offset=? AND file_system=? AND standing=? "
+      "SELECT id, by_sweep FROM volumes WHERE offset=? AND file_system=? AND standing=? "
       "AND heap_offset=? AND cluster_size=? AND serial=?");
   known.bind(1, static_cast<int64_t>(v.offset));
   known.bind(2, v.file_system);
@@ -40,7 +40,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
       db,
       "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
       "length, sector_size, cluster_size, heap_offset, cluster_count, "
-      "confidence, notes, structures, id, used, swept) "
+      "confidence, notes, structures, id, used, by_sweep) "
       "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
@@ -79,7 +79,7 @@ struct VolumeWriter::Rows {
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
             "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-            "accessed, deleted, link_target, finder_info, id, proof, swept) "
+            "accessed, deleted, link_target, finder_info, id, proof, by_sweep) "
             "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
@@ -96,7 +96,7 @@ struct VolumeWriter::Rows {
         evidence(db, "INSERT INTO evidence VALUES(?,?,?)"),
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
     SQLite::Statement row(db,
-                          "SELECT key, id, name, name_exact, swept FROM entries WHERE volume=?");
+                          "SELECT key, id, name, name_exact, by_sweep FROM entries WHERE volume=?");
     row.bind(1, volume_id);
     while (row.executeStep()) {
       const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
