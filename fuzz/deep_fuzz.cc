@@ -3,7 +3,7 @@
 // source.
 #include <boost/endian/conversion.hpp>
 
-#include "fs/former.h"
+#include "fs/assembly/scene.h"
 #include "sparse_source.h"
 #include "sweep/content_starts.h"
 #include "sweep/sweep.h"

@@ -6,8 +6,8 @@
 #include <cstring>
 #include <map>
 
+#include "fs/assembly/scene.h"
 #include "fs/chained/cluster_set.h"
-#include "fs/former.h"
 #include "fs/ntfs/detector.h"
 #include "scan/scan.h"
 #include "shelf/shelf.h"

@@ -4,17 +4,17 @@
 #include <array>
 #include <cctype>
 
+#include "fs/exfat/assembly.h"
 #include "fs/exfat/detector.h"
-#include "fs/exfat/former.h"
 #include "fs/exfat/reader.h"
+#include "fs/fat/assembly.h"
 #include "fs/fat/detector.h"
-#include "fs/fat/former.h"
 #include "fs/fat/reader.h"
+#include "fs/hfsplus/assembly.h"
 #include "fs/hfsplus/detector.h"
-#include "fs/hfsplus/former.h"
 #include "fs/hfsplus/reader.h"
+#include "fs/ntfs/assembly.h"
 #include "fs/ntfs/detector.h"
-#include "fs/ntfs/former.h"
 #include "fs/ntfs/reader.h"
 
 namespace undershelf {

@@ -5,7 +5,6 @@
 
 #include <algorithm>
 
-#include "fs/former.h"
 #include "model/error.h"
 #include "placing/claims.h"
 #include "shelf/rows.h"
@@ -136,6 +135,14 @@ bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>
   return store.record() && store.not_swept(range.value_or(ByteRange{0, source.size()})).empty();
 }
 
+std::optional<Time> oldest_file(Shelf& shelf, int64_t volume) {
+  SQLite::Statement row(shelf.db(),
+                        "SELECT min(coalesce(created, modified)) FROM entries "
+                        "WHERE volume=? AND system=0 AND by_sweep=0");
+  row.bind(1, volume);
+  return row.executeStep() ? maybe_time(row.getColumn(0)) : std::nullopt;
+}
+
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
                                            const ScanOptions& options, const Present& present,
                                            Budget& budget) {
@@ -169,7 +176,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
     return a.reader->volume().confidence > b.reader->volume().confidence;
   });
   std::vector<ByteRange> taken = present.others;
-  for (const VolumeReader* reader : present.current) taken.push_back(range_of(reader->volume()));
+  for (const Scene::Current& one : present.current) taken.push_back(range_of(one.reader->volume()));
   std::vector<FoundBySweep> found;
   for (Assembled& one : assembled) {
     FoundBySweep volume{std::move(one.reader), {}, one.adds_to_current};

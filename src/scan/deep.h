@@ -1,6 +1,7 @@
 // The two halves of a deep scan: the sweep over the source, and what its traces amount to.
 #pragma once
 
+#include "fs/assembly/scene.h"
 #include "scan/scan.h"
 #include "shelf/traces.h"
 
@@ -23,10 +24,13 @@ struct FoundBySweep {
 
 // What a survey tells of a source, as sweeps need it.
 struct Present {
-  std::vector<VolumeReader*> current;  // of the volumes whose entries the shelf holds already
-  std::vector<ByteRange> others;       // held by systems without a reader: bytes of the source
-  std::vector<uint64_t> starts;        // where volumes may have begun: bytes of the source, sorted
+  std::vector<Scene::Current> current;  // the volumes whose entries the shelf holds already
+  std::vector<ByteRange> others;        // held by systems without a reader: bytes of the source
+  std::vector<uint64_t> starts;         // where volumes may have begun: bytes of the source, sorted
 };
+
+// When the first file was made that a volume's own structures tell of, by what the shelf holds.
+std::optional<Time> oldest_file(Shelf& shelf, int64_t volume);
 
 // Puts the traces together. Throws what `budget` does.
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,

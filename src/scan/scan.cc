@@ -208,6 +208,7 @@ class Scan {
     store.end_storing(stored);
   }
 
+  // To be asked before volumes of the sweep are stored.
   Present present() const {
     Present present{{}, survey_.held_by_others, {0}};
     std::vector<uint64_t>& found = present.starts;
@@ -215,11 +216,15 @@ class Scan {
       found.push_back(partition.range.offset);
     }
     for (const FoundVolume& volume : survey_.volumes) {
-      present.current.push_back(volume.reader.get());
       found.push_back(volume.reader->volume().offset);
     }
     std::ranges::sort(found);
     found.erase(std::unique(found.begin(), found.end()), found.end());
+    for (const auto& [id, reader] : readers_) {
+      present.current.push_back({reader, oldest_file(shelf_, id)});
+    }
+    std::ranges::sort(present.current, {},
+                      [](const Scene::Current& one) { return one.reader->volume().offset; });
     return present;
   }
 

@@ -31,6 +31,13 @@ class Source {
 
 using SourcePtr = std::shared_ptr<const Source>;
 
+// Reads a structure of the disk, one without padding, at byte `offset`. False if any of it cannot
+// be read, which is then zero.
+template <typename T>
+bool read_at(const Source& source, uint64_t offset, T& structure) {
+  return source.read(offset, std::as_writable_bytes(std::span(&structure, 1))).ok();
+}
+
 // Opens an image file, the first segment of a split one, or a block device, and leaves out `skip`
 // bytes at its start. Throws Error (unavailable) if there is none, it is a folder, empty, or may
 // not be read.

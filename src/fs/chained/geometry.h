@@ -10,6 +10,8 @@
 
 namespace undershelf::chained {
 
+constexpr uint32_t kFirstCluster = 2;  // clusters are numbered from it
+
 // All offsets are bytes in the volume. Clusters are numbered from 2.
 struct Geometry {
   uint32_t sector_size = 512;  // bytes

@@ -26,6 +26,11 @@ std::optional<Time> to_time(uint32_t stamp, unsigned ten_ms, u8 offset, const Zo
 
 }  // namespace
 
+std::optional<Time> created_time(const FileEntry& file, const Zone& zone) {
+  return to_time(file.CreateTimestamp.value(), file.Create10msIncrement, file.CreateUtcOffset,
+                 zone);
+}
+
 Entry entry_from(const EntrySet& set, uint64_t key, State state, const Zone& zone) {
   Entry entry;
   entry.key = key;
@@ -45,8 +50,7 @@ Entry entry_from(const EntrySet& set, uint64_t key, State state, const Zone& zon
     return entry;
   }
   const FileEntry& file = set.file;
-  entry.created =
-      to_time(file.CreateTimestamp.value(), file.Create10msIncrement, file.CreateUtcOffset, zone);
+  entry.created = created_time(file, zone);
   entry.modified = to_time(file.LastModifiedTimestamp.value(), file.LastModified10msIncrement,
                            file.LastModifiedUtcOffset, zone);
   entry.accessed = to_time(file.LastAccessedTimestamp.value(), 0, file.LastAccessedUtcOffset, zone);

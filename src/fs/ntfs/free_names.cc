@@ -13,18 +13,6 @@ namespace {
 constexpr size_t kUsualRecord = 1024;
 constexpr size_t kMostParts = 200'000;  // read: what they name is held in memory
 
-struct OldestFile : Sink {
-  int64_t add(const Entry& entry) override {
-    if (!entry.system && entry.created && (!found || *entry.created < *found)) {
-      found = entry.created;
-    }
-    return 0;
-  }
-  void add(int64_t, const OtherName&) override {}
-  void add(const Damage&) override {}
-  std::optional<Time> found;
-};
-
 FoundNames::Kind kind_of(const Trace& trace) {
   return trace.kind == kIndexBlock    ? FoundNames::Kind::index_block
          : trace.kind == kChangePages ? FoundNames::Kind::changes
@@ -47,8 +35,8 @@ FreeNames::FreeNames(const Scene& scene) : scene_(scene) {
     left_out_ = count - kMostParts;
   }
   if (free.empty()) return;
-  for (VolumeReader* reader : scene.current) {
-    if (reader->volume().file_system == "ntfs") note(*reader);
+  for (const Scene::Current& one : scene.current) {
+    if (one.reader->volume().file_system == "ntfs") note(one);
   }
   for (const auto& [names, vcn] : free) sort(names, vcn);
 }
@@ -75,18 +63,15 @@ std::vector<FoundNames> FreeNames::free_parts(const Trace& trace) const {
   return parts;
 }
 
-void FreeNames::note(VolumeReader& reader) {
-  const Volume& volume = reader.volume();
+void FreeNames::note(const Scene::Current& current) {
+  const Volume& volume = current.reader->volume();
   const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
   std::optional<Geometry> geometry = find_geometry(window, true);
   if (!geometry) return;
   const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
-  OldestFile oldest;
-  reader.read(oldest);
-  present_.push_back({&reader,
-                      {volume.offset, volume.length},
+  present_.push_back({{volume.offset, volume.length},
                       Mft(scene_.source, space, *geometry, geometry->notes).count(),
-                      oldest.found,
+                      current.oldest,
                       {}});
 }
 

@@ -5,7 +5,7 @@
 #include <map>
 #include <vector>
 
-#include "fs/former.h"
+#include "fs/assembly/scene.h"
 #include "fs/ntfs/found_names.h"
 
 namespace undershelf::ntfs {
@@ -35,13 +35,12 @@ class FreeNames {
  private:
   // What tells a present volume's leavings from those of before it.
   struct Present {
-    const VolumeReader* reader;
     ByteRange range;             // of the source
     uint64_t records = 0;        // of its $MFT
     std::optional<Time> oldest;  // when the first of its files was made
     std::vector<FoundNames> names;
   };
-  void note(VolumeReader& reader);
+  void note(const Scene::Current& current);
   void sort(FoundNames names, uint64_t vcn);
   std::vector<FoundNames> free_parts(const Trace& trace) const;
 

@@ -1,13 +1,13 @@
-#include "fs/former.h"
+#include "fs/assembly/scene.h"
 
 #include <algorithm>
 
 namespace undershelf {
 
 VolumeReader* Scene::current_at(uint64_t place) const {
-  for (VolumeReader* reader : current) {
-    const Volume& volume = reader->volume();
-    if (overlap({volume.offset, volume.length}, {place, 1}).length > 0) return reader;
+  for (const Current& one : current) {
+    const Volume& volume = one.reader->volume();
+    if (overlap({volume.offset, volume.length}, {place, 1}).length > 0) return one.reader;
   }
   return nullptr;
 }
@@ -30,6 +30,14 @@ std::span<const Trace> Scene::of_kind(uint32_t kind) const {
   return {begin, end};
 }
 
+std::vector<Trace> Scene::free_of_kind(uint32_t kind) const {
+  const std::span<const Trace> all = of_kind(kind);
+  std::vector<Trace> free;
+  std::ranges::copy_if(all, std::back_inserter(free),
+                       [&](const Trace& trace) { return !is_held(trace.range()); });
+  return free;
+}
+
 std::vector<Trace> thinned(std::span<const Trace> traces, size_t most) {
   std::vector<Trace> kept;
   const size_t count = std::min(most, traces.size());
@@ -38,8 +46,8 @@ std::vector<Trace> thinned(std::span<const Trace> traces, size_t most) {
 }
 
 bool Scene::is_current(uint64_t start, std::string_view file_system) const {
-  return std::ranges::any_of(current, [&](VolumeReader* reader) {
-    const Volume& volume = reader->volume();
+  return std::ranges::any_of(current, [&](const Current& one) {
+    const Volume& volume = one.reader->volume();
     return volume.offset == start && volume.file_system.starts_with(file_system);
   });
 }

@@ -1,7 +1,7 @@
 // Puts former and lost HFS+ volumes together from what a sweep found.
 #pragma once
 
-#include "fs/former.h"
+#include "fs/assembly/scene.h"
 
 namespace undershelf::hfsplus {
 

@@ -3,12 +3,13 @@
 
 #include <functional>
 #include <memory>
+#include <optional>
 #include <string_view>
 #include <vector>
 
+#include "fs/assembly/votes.h"
 #include "fs/detector.h"
 #include "fs/fs.h"
-#include "fs/votes.h"
 
 namespace undershelf {
 
@@ -21,8 +22,14 @@ struct Scene {
   // Whether something that is in use now holds any of a range: then what lies there is no remnant,
   // but the present file systems' own, or a file's content.
   std::function<bool(const ByteRange&)> is_held;
-  // Readers of all volumes whose structures own their space now, by place.
-  std::vector<VolumeReader*> current;
+  // A volume whose structures own their space now.
+  struct Current {
+    VolumeReader* reader = nullptr;
+    // When the first of its files was made (changed, where that is all there is); nothing if none
+    // tells. What lies on its clusters and is older than that comes from a volume before it.
+    std::optional<Time> oldest;
+  };
+  std::vector<Current> current;  // all of them, by place
   // Bytes of the source at which volumes start or may have started: its beginning, partitions,
   // current volumes. Sorted.
   std::vector<uint64_t> starts;
@@ -34,6 +41,8 @@ struct Scene {
   void set_traces(std::vector<Trace> of_system, const FileSystem& system);
   // Traces of one kind, by place.
   std::span<const Trace> of_kind(uint32_t kind) const;
+  // Those of them of which nothing in use holds any.
+  std::vector<Trace> free_of_kind(uint32_t kind) const;
   // Whether a present volume of such a file system (a name, or how names begin) starts at a place.
   bool is_current(uint64_t start, std::string_view file_system) const;
   // The last of `starts` before a place; 0 if there is none.
@@ -43,11 +52,23 @@ struct Scene {
   uint64_t end_around(uint64_t place) const;
 };
 
+// At most `most` of them, spread evenly over all: what matters on a source lies anywhere on it.
+std::vector<Trace> thinned(std::span<const Trace> traces, size_t most);
+
 // Headers that are looked at. Each is held against all that was found.
 constexpr size_t kMostHeaders = 1024;
 
-// At most `most` of them, spread evenly over all: what matters on a source lies anywhere on it.
-std::vector<Trace> thinned(std::span<const Trace> traces, size_t most);
+// Calls `visit` with the place at which a volume would start and the header that says so, for each
+// header (or backup of one) that nothing in use holds, if no present volume of that file system
+// starts there.
+template <typename Header, typename Visit>
+void each_free_header(const Scene& scene, std::string_view file_system, const Visit& visit) {
+  for (const Trace& trace : thinned(scene.of_kind(kHeaderTrace), kMostHeaders)) {
+    Header header{};
+    if (scene.is_held(trace.range()) || scene.is_current(trace.number, file_system)) continue;
+    if (read_at(*scene.source, trace.offset, header)) visit(trace.number, header);
+  }
+}
 
 // A volume that traces tell of. Whether it is a former one is not decided here.
 struct Assembled {

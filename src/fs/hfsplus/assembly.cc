@@ -1,4 +1,4 @@
-#include "fs/hfsplus/former.h"
+#include "fs/hfsplus/assembly.h"
 
 #include <fmt/format.h>
 
@@ -8,25 +8,23 @@
 #include <set>
 
 #include "content/types.h"
+#include "fs/assembly/layouts.h"
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/forks.h"
 #include "fs/hfsplus/found.h"
-#include "fs/hfsplus/leaf_chain.h"
+#include "fs/hfsplus/lost_trees.h"
 #include "fs/hfsplus/reader.h"
 #include "fs/pieces_source.h"
-#include "fs/votes.h"
 #include "model/text.h"
 
 namespace undershelf::hfsplus {
 namespace {
 
-constexpr size_t kMostVolumes = 64;
+constexpr const Rules& kRules = kHfsplusRules;
 constexpr size_t kMostFiles = 20'000;   // looked at for their format
 constexpr size_t kMostNodes = 500'000;  // looked at: what they tell is held in memory
-constexpr uint64_t kLeastBlock = 512, kMostBlock = 1 << 20;  // bytes
-constexpr uint64_t kUsualBlock = 4096;                       // bytes
-constexpr int kLeastScore = 4;                               // of content, to be believed
+constexpr uint64_t kUsualBlock = 4096;  // bytes; where nothing tells
 
 // A place where volumes were, one after the other.
 struct Place {
@@ -41,13 +39,12 @@ struct Clues {
   std::vector<KnownFile> files;
 };
 
-Grid grid_of(const Geometry& geometry) { return {geometry.start, geometry.block_size()}; }
-
 class Assembler {
  public:
-  explicit Assembler(const Scene& scene) : scene_(scene) {
-    for (VolumeReader* reader : scene.current) {
-      if (reader->volume().file_system.starts_with("hfs")) take_current(*reader);
+  explicit Assembler(const Scene& scene) : scene_(scene), layouts_(scene, kRules) {
+    for (const Scene::Current& one : scene.current) {
+      const Volume& volume = one.reader->volume();
+      if (volume.file_system.starts_with("hfs")) take_current(volume);
     }
     for (const Trace& run : scene.of_kind(kLeafNodes)) {
       for (uint64_t at = run.offset; at < run.end(); at += run.other) {
@@ -56,8 +53,7 @@ class Assembler {
         found_.add({at, run.other, kLeafNodes, run.number, run.other}, false);
       }
     }
-    for (const Trace& journal : scene.of_kind(kJournal)) {
-      if (scene.is_held(journal.range())) continue;
+    for (const Trace& journal : scene.free_of_kind(kJournal)) {
       journals_.push_back(
           {journal.offset, std::min(journal.number, scene.source->size() - journal.offset)});
     }
@@ -68,7 +64,7 @@ class Assembler {
     // Those whose catalog is in place are read as they stand.
     for (Geometry& geometry : headers_) {
       const ByteRange where = range_of(geometry);
-      if (scene_.current_at(where.offset) == nullptr && has_catalog(geometry)) {
+      if (scene_.current_at(where.offset) == nullptr && has_catalog(scene_, geometry)) {
         add_standing(where, geometry, 80);
         places_.push_back({where, {}});
       } else {
@@ -88,8 +84,7 @@ class Assembler {
 
   // Nodes in use by a volume that is there now are its own; what stands behind their records, and
   // its other nodes, may be older than it.
-  void take_current(VolumeReader& reader) {
-    const Volume& volume = reader.volume();
+  void take_current(const Volume& volume) {
     const Window window(scene_.source, volume.offset,
                         std::min(volume.length, scene_.source->size() - volume.offset));
     std::optional<Geometry> geometry = find_geometry(window, true);
@@ -136,38 +131,29 @@ class Assembler {
   }
 
   void take_headers() {
-    for (const Trace& trace : thinned(scene_.of_kind(kHeaderTrace), kMostHeaders)) {
+    each_free_header<VolumeHeader>(scene_, "hfs", [&](uint64_t place, const VolumeHeader& header) {
+      if (headers_.size() >= kMostVolumes || !is_believable(header)) return;
       Geometry geometry;
-      const auto bytes = std::as_writable_bytes(std::span(&geometry.header, 1));
-      if (headers_.size() >= kMostVolumes || scene_.is_held(trace.range()) ||
-          !scene_.source->read(trace.offset, bytes).ok() || !is_believable(geometry.header)) {
-        continue;
-      }
-      geometry.start = trace.number;
-      const bool known = scene_.is_current(geometry.start, "hfs") ||
-                         std::ranges::any_of(headers_, [&](const Geometry& other) {
-                           return grid_of(other) == grid_of(geometry);
-                         });
+      geometry.header = header;
+      geometry.start = place;
+      const bool known = std::ranges::any_of(
+          headers_, [&](const Geometry& other) { return grid_of(other) == grid_of(geometry); });
       // A header stands 1024 bytes behind the start, or before the end; of both readings of it,
       // that one is right for which something is where it says.
-      if (known || !leads_somewhere(grid_of(geometry), geometry)) continue;
-      headers_.push_back(geometry);
-    }
+      if (!known && leads_somewhere(geometry)) headers_.push_back(geometry);
+    });
     // Of two that stand in one place the younger is there now.
     std::ranges::stable_sort(headers_, std::greater{}, [](const Geometry& geometry) {
       return geometry.header.modifyDate.value();
     });
   }
 
-  bool leads_somewhere(const Grid& grid, const Geometry& geometry) const {
-    const uint64_t catalog =
-        grid.place_of(geometry.header.catalogFile.extents[0].startBlock.value());
-    const uint64_t end = catalog + geometry.header.catalogFile.logicalSize.value();
-    for (const Trace& tree : scene_.of_kind(kTreeHeader)) {
-      if (tree.offset == catalog) return true;
-    }
+  bool leads_somewhere(const Geometry& geometry) const {
+    if (has_catalog(scene_, geometry)) return true;
+    const ByteRange catalog = catalog_of(geometry);
     return std::ranges::any_of(found_.nodes, [&](const Found::Nodes& nodes) {
-      return nodes.trace.offset >= catalog && nodes.trace.end() <= end && !nodes.slack_only;
+      return nodes.trace.offset >= catalog.offset && nodes.trace.end() <= catalog.end() &&
+             !nodes.slack_only;
     });
   }
 
@@ -236,18 +222,18 @@ class Assembler {
       const auto header = named.find(left);
       // A guess that nothing speaks for does not beat a header, whatever its files begin with: they
       // may be encrypted, or overwritten.
-      constexpr int kEvidence = 60;  // the confidence of an inferred layout that something tells
-      const bool fits = header != named.end() && (geometry.confidence < kEvidence ||
-                                                  score(grid_of(header->second), clues[left]) >=
-                                                      score(grid_of(geometry), clues[left]));
+      const bool told = geometry.confidence >= kRules.confidence(false, true, 0);
+      const bool fits =
+          header != named.end() && (!told || score(grid_of(header->second), clues[left]) >=
+                                                 score(grid_of(geometry), clues[left]));
       if (fits) {
         geometry = header->second;
-        geometry.confidence = 70;
+        geometry.confidence = kRules.confidence(true, false, 0);
       }
       later = grid_of(geometry);
       // With its catalog in place it can be read as it stands.
       if (youngest && may_stand && !fits && scene_.current_at(geometry.start) == nullptr &&
-          has_catalog(geometry)) {
+          has_catalog(scene_, geometry)) {
         add_standing(range_of(geometry), geometry, geometry.confidence);
         return add_volumes(place, false);
       }
@@ -317,7 +303,7 @@ class Assembler {
   int score(const Grid& grid, const Clues& clues) const {
     const auto pinned =
         std::ranges::count_if(clues.pins, [&](const Pin& pin) { return is_on(grid, pin); });
-    return 4 * static_cast<int>(pinned) + score_by_content(*scene_.source, grid, clues.files);
+    return layouts_.worth(static_cast<size_t>(pinned)) + layouts_.content(grid, clues.files);
   }
 
   const VolumeAge* age_at(uint64_t place) const {
@@ -331,39 +317,23 @@ class Assembler {
   Geometry inferred(const Place& place, const Found& found, const Clues& clues,
                     const std::optional<Grid>& later) const {
     const uint64_t first = found.nodes.front().trace.offset;  // inside the volume
-    std::vector<uint64_t> starts = scene_.starts;
-    for (const Geometry& geometry : place.named) starts.push_back(geometry.start);
-    for (const Pin& pin : clues.pins) {
-      for (uint64_t size = kLeastBlock; size <= kMostBlock; size *= 2) {
-        if (pin.unit <= pin.place / size) starts.push_back(pin.place - pin.unit * size);
-      }
-    }
-    const std::vector<Pin> contents = content_pins(clues.files, scene_.contents);
-    const VotedGrid voted = most_voted(contents, kLeastBlock, kMostBlock);
-    if (voted.votes >= votes_above_chance(contents.size(), scene_.source->size())) {
-      starts.push_back(voted.grid.start);
-    }
-    std::ranges::sort(starts);
-    starts.erase(std::unique(starts.begin(), starts.end()), starts.end());
     Grid best = later.value_or(Grid{scene_.start_before(first + 1), kUsualBlock});
-    int most = kLeastScore - 1;
-    for (const uint64_t start : starts) {
-      for (uint64_t size = kLeastBlock; start <= first && size <= kMostBlock; size *= 2) {
-        const int fits = score({start, size}, clues);
-        if (fits <= most) continue;
-        most = fits;
-        best = {start, size};
-      }
+    int most = kRules.least_content - 1;
+    for (const Grid& grid : layouts_.at_starts(starts_in(place, clues), first)) {
+      const int fits = score(grid, clues);
+      if (fits <= most) continue;
+      most = fits;
+      best = grid;
     }
-    const bool placed = most >= kLeastScore;
+    const bool placed = most >= kRules.least_content;
     Geometry geometry;
     geometry.start = best.start;
-    geometry.confidence = placed ? 60 : 30;
+    geometry.confidence = kRules.confidence(false, placed, 0);
     geometry.header.signature = kSignaturePlus;
     geometry.header.blockSize = static_cast<uint32_t>(best.unit_size);
     geometry.header.totalBlocks = static_cast<uint32_t>(
         std::min<uint64_t>((place.range.end() - best.start) / best.unit_size, UINT32_MAX));
-    if (placed) add_trees(geometry, found);
+    if (placed) add_trees(scene_, journals_, found, geometry);
     // Names come back all the same.
     geometry.notes.push_back(
         placed ? "No volume header is left of it. Leaf nodes of its catalog tell the tree, the "
@@ -373,100 +343,23 @@ class Assembler {
     return geometry;
   }
 
-  bool has_catalog(const Geometry& geometry) const {
-    const ForkData& fork = geometry.header.catalogFile;
-    if (!geometry.catalog_leaves.empty()) return true;
-    if (fork.totalBlocks.value() == 0) return false;
-    const uint64_t catalog = grid_of(geometry).place_of(fork.extents[0].startBlock.value());
-    return std::ranges::any_of(scene_.of_kind(kTreeHeader),
-                               [&](const Trace& tree) { return tree.offset == catalog; });
-  }
-
-  // Trees that begin on the grid, as a volume header would name them; each is taken to lie in one
-  // piece, if its first and last leaf are where it then has them.
-  void add_trees(Geometry& geometry, const Found& found) const {
-    const Grid grid = grid_of(geometry);
-    VolumeHeader& header = geometry.header;
-    for (const Trace& trace : scene_.of_kind(kTreeHeader)) {
-      HeaderRecord tree{};
-      const uint64_t at = trace.offset - std::min(trace.offset, grid.start);
-      if (scene_.is_held(trace.range()) || trace.offset < grid.start || at % grid.unit_size != 0 ||
-          at >= geometry.size() ||
-          !scene_.source
-               ->read(trace.offset + sizeof(NodeDescriptor),
-                      std::as_writable_bytes(std::span(&tree, 1)))
-               .ok()) {
-        continue;
-      }
-      const bool sound = is_leaf(trace, tree.firstLeafNode.value(), found) &&
-                         is_leaf(trace, tree.lastLeafNode.value(), found);
-      ForkData& fork = trace.number == kCatalogTree   ? header.catalogFile
-                       : trace.number == kExtentsTree ? header.extentsFile
-                                                      : header.attributesFile;
-      if (!sound || fork.totalBlocks.value() != 0) continue;
-      const uint64_t size = tree.totalNodes.value() * trace.other;
-      fork.logicalSize = size;
-      const auto blocks = static_cast<uint32_t>(
-          std::min<uint64_t>((size + grid.unit_size - 1) / grid.unit_size, UINT32_MAX));
-      fork.totalBlocks = blocks;
-      fork.extents[0].startBlock = static_cast<uint32_t>(at / grid.unit_size);
-      fork.extents[0].blockCount = blocks;
-    }
-    add_catalog_by_leaves(geometry, found);
-  }
-
-  // The catalog by its leaves, if all those in use are there, and a header has not all of them.
-  void add_catalog_by_leaves(Geometry& geometry, const Found& found) const {
-    std::vector<Trace> nodes;
-    std::vector<Trace> outside;  // journals, which hold old copies
-    for (const Found::Nodes& run : found.nodes) {
-      if (run.trace.number != kCatalogTree || run.slack_only) continue;
-      nodes.push_back(run.trace);
-      const bool copies = std::ranges::any_of(journals_, [&](const ByteRange& journal) {
-        return overlap(journal, run.trace.range()).length > 0;
-      });
-      if (!copies) outside.push_back(run.trace);
-    }
-    const std::optional<LeafChain> chain = find_leaf_chain(*scene_.source, outside);
-    if (!chain) return;
-    ForkData& fork = geometry.header.catalogFile;
-    const ByteRange told{grid_of(geometry).place_of(fork.extents[0].startBlock.value()),
-                         fork.logicalSize.value()};
-    const auto is_told = [&](uint64_t place) {
-      return overlap(told, {place, chain->node_size}).length == chain->node_size;
-    };
-    if (std::ranges::all_of(chain->places, is_told)) return;
-    fork = {};
-    const std::set<uint64_t> in_use(chain->places.begin(), chain->places.end());
-    geometry.leaf_size = chain->node_size;
-    geometry.leaves_in_use = chain->places.size();
-    const auto add = [&](uint64_t place) {
-      append_piece(geometry.catalog_leaves, {Piece::Kind::range, place, chain->node_size});
-    };
-    std::ranges::for_each(chain->places, add);
-    for (const Trace& run : nodes) {
-      if (run.other != chain->node_size) continue;
-      for (uint64_t at = run.offset; at < run.end(); at += run.other) {
-        if (!in_use.contains(at)) add(at);
+  // Where a volume may start: sorted.
+  std::vector<uint64_t> starts_in(const Place& place, const Clues& clues) const {
+    std::vector<uint64_t> starts = scene_.starts;
+    for (const Geometry& geometry : place.named) starts.push_back(geometry.start);
+    for (const Pin& pin : clues.pins) {
+      for (uint64_t size = kRules.least_unit; size <= kRules.most_unit; size *= 2) {
+        if (pin.unit <= pin.place / size) starts.push_back(pin.place - pin.unit * size);
       }
     }
-  }
-
-  // Whether a tree's node is a leaf, and in the catalog one of the volume that is asked for; number
-  // 0: it has none, which is as good.
-  bool is_leaf(const Trace& tree, uint32_t number, const Found& found) const {
-    if (number == 0) return tree.number != kCatalogTree;
-    std::vector<std::byte> node(tree.other);
-    if (!scene_.source->read(tree.offset + number * tree.other, node).ok() ||
-        !looks_like_node(node, kLeafNode)) {
-      return false;
-    }
-    if (tree.number != kCatalogTree) return true;
-    const auto generation = found.generations->of_node(catalog_records(records_of(node).records));
-    return !generation || *generation == found.generation;
+    if (const auto voted = layouts_.voted(clues.files)) starts.push_back(voted->grid.start);
+    std::ranges::sort(starts);
+    starts.erase(std::unique(starts.begin(), starts.end()), starts.end());
+    return starts;
   }
 
   const Scene& scene_;
+  const Layouts layouts_;
   Found found_;                // all nodes
   std::set<uint64_t> in_use_;  // places of nodes of catalogs that are read as they stand
   std::vector<std::pair<ByteRange, VolumeAge>> ages_;  // of their volumes

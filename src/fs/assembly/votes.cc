@@ -1,4 +1,4 @@
-#include "fs/votes.h"
+#include "fs/assembly/votes.h"
 
 #include <algorithm>
 #include <array>
