@@ -117,6 +117,22 @@ std::string faults_of_bag(const std::string& folder) {
   return {};
 }
 
+std::vector<Json> rows_of(const std::string& shelf, std::vector<std::string> more) {
+  more.insert(more.begin(), {"list", shelf, "--format", "jsonl"});
+  std::vector<Json> rows = undershelf(more).lines();
+  std::erase_if(rows, [](const Json& row) { return !row["stream"].is_null(); });
+  return rows;
+}
+
+std::map<int64_t, std::string> exported(const std::string& shelf, const std::string& bag) {
+  std::map<int64_t, std::string> hashes;
+  undershelf({"export", shelf, "--to", bag, "--forks", "skip"});
+  for (const Json& record : shell("cat " + quoted(bag + "/exported.jsonl")).lines()) {
+    if (record["stream"].is_null()) hashes[record["id"]] = record["sha256"];
+  }
+  return hashes;
+}
+
 void put16(std::string& image, size_t at, unsigned value) {
   image[at] = static_cast<char>(value);
   image[at + 1] = static_cast<char>(value >> 8);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <string>
 #include <vector>
@@ -65,6 +66,11 @@ class MemorySource : public Source {
 // payload in the manifest and each of the manifest there, all hashes right, the tag manifest too,
 // the sum of bytes and files as bag-info.txt says. Empty if it is valid.
 std::string faults_of_bag(const std::string& folder);
+
+// The entries in a shelf as `list` has them, without secondary streams; `more`: options of it.
+std::vector<Json> rows_of(const std::string& shelf, std::vector<std::string> more = {});
+// SHA-256 of what an export to a new folder brings back, by id.
+std::map<int64_t, std::string> exported(const std::string& shelf, const std::string& bag);
 
 // Little-endian numbers inside an image.
 void put16(std::string& image, size_t at, unsigned value);

@@ -170,6 +170,10 @@ std::string counted(uint64_t number, std::string_view noun) {
   return fmt::format("{} {}{}", number, noun, number == 1 ? "" : "s");
 }
 
+std::string disk_image(int64_t entry) {
+  return fmt::format("a disk image, the living file with id {}", entry);
+}
+
 std::string duration(double seconds) {
   const auto whole = static_cast<uint64_t>(std::llround(seconds));
   if (whole < 60) return fmt::format("{} s", whole);

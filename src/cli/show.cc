@@ -29,10 +29,12 @@ void fields(std::string label, const std::vector<std::string>& values) {
   }
 }
 
-std::string piece_text(const Piece& piece) {
+// `space`: what its volume lies on (VolumeRecord::space).
+std::string piece_text(const Piece& piece, int64_t space) {
   switch (piece.kind) {
     case Piece::Kind::range:
-      return fmt::format("{} bytes at byte {} of the source", piece.length, piece.offset);
+      return fmt::format("{} bytes at byte {} of {}", piece.length, piece.offset,
+                         space == kOnSource ? "the source" : disk_image(space));
     case Piece::Kind::zeros:
       return fmt::format("{} bytes that read as zeros", piece.length);
     case Piece::Kind::unknown:
@@ -41,6 +43,14 @@ std::string piece_text(const Piece& piece) {
       break;
   }
   return fmt::format("{} bytes kept in the shelf", piece.length);
+}
+
+// What the volume of an entry lies on.
+int64_t space_of(const Row& row, const Shelf& shelf) {
+  for (const VolumeRecord& record : shelf.volumes(false)) {
+    if (record.id == row.volume) return record.space;
+  }
+  return kOnSource;
 }
 
 // The first of many, and how many there are besides.
@@ -70,8 +80,10 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   for (const VolumeRecord& record : shelf.volumes(false)) {
     if (record.id != row.volume) continue;
     const Volume& v = record.volume;
-    field("volume", fmt::format("{} ({}{}{})", record.id, spelled(v.file_system),
-                                v.label.empty() ? "" : ", ", v.label));
+    field(
+        "volume",
+        fmt::format("{} ({}{}{}){}", record.id, spelled(v.file_system), v.label.empty() ? "" : ", ",
+                    v.label, record.space == kOnSource ? "" : ", on " + disk_image(record.space)));
   }
   time("created", row.created);
   time("modified", row.modified);
@@ -100,7 +112,9 @@ void print_stream(const Row& row, const Shelf& shelf) {
                                            *row.rating, *row.score)
                              : "not rated yet");
   if (row.size) field("intact", counted(row.intact_bytes.value_or(0), "byte"));
-  fields("pieces", first_of(load_pieces(shelf, row.stream_id), piece_text));
+  const int64_t space = space_of(row, shelf);
+  fields("pieces", first_of(load_pieces(shelf, row.stream_id),
+                            [&](const Piece& piece) { return piece_text(piece, space); }));
   fields("reasons", reasons_of(shelf, row.stream_id));
 }
 
@@ -121,6 +135,8 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
                           kKinds[static_cast<size_t>(piece.kind)], piece.offset, piece.length);
   }
   line.raw("pieces", "[" + pieces + "]");
+  const int64_t space = space_of(row, shelf);
+  line.number("inside", space == kOnSource ? std::optional<int64_t>() : space);
   std::cout << line.end();
 }
 

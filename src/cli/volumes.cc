@@ -30,7 +30,7 @@ void add_volume(Line& line, const VolumeRecord& record) {
   line.number("live", record.live);
   line.number("deleted", record.deleted);
   line.number("former", record.former);
-  line.number("inside", record.inside);
+  line.number("inside", record.space != kOnSource ? record.space : record.inside);
   line.list("notes", v.notes);
 }
 
@@ -57,6 +57,11 @@ void print_table(const std::vector<VolumeRecord>& volumes) {
     const std::string of = fmt::format("volume {}: ", record.id);
     if (record.inside) {
       print_line(fmt::format("{}It lies inside the lost file with id {}.", of, *record.inside), 2);
+    }
+    if (record.space != kOnSource) {
+      print_line(fmt::format("{}It lies on {}: places count from the beginning of that file.", of,
+                             disk_image(record.space)),
+                 2);
     }
     for (const std::string& note : record.volume.notes) print_line(of + note, 2);
   }

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "access/spaces.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 
@@ -119,35 +120,39 @@ void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t v
   visit_until(range.end());
 }
 
-ClaimMap load_claims(const Shelf& shelf) {
-  ClaimMap claims;
+Claims load_claims(const Shelf& shelf) {
+  Claims claims;
+  for (const int64_t space : spaces_of(shelf)) claims.try_emplace(space);
   SQLite::Statement row(shelf.db(), R"sql(
-    SELECT s.entry, s.pieces FROM streams s JOIN entries e ON e.id=s.entry
+    SELECT s.entry, s.pieces, v.space FROM streams s JOIN entries e ON e.id=s.entry
     JOIN volumes v ON v.id=e.volume
     WHERE s.open=0 AND e.merged_into IS NULL AND v.inside IS NULL AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
-    SELECT t.entry, t.pieces FROM structures t JOIN entries e ON e.id=t.entry
+    SELECT t.entry, t.pieces, v.space FROM structures t JOIN entries e ON e.id=t.entry
     JOIN volumes v ON v.id=e.volume
     WHERE v.inside IS NULL AND e.merged_into IS NULL AND e.state='live'
     UNION ALL
-    SELECT 0, structures FROM volumes WHERE standing='current' AND inside IS NULL)sql");
+    SELECT 0, structures, space FROM volumes WHERE standing='current' AND inside IS NULL)sql");
   while (row.executeStep()) {
     const int64_t entry = row.getColumn(0).getInt64();
+    const auto space = claims.find(row.getColumn(2).getInt64());
+    if (space == claims.end()) continue;
     for (const Piece& piece : pieces_of(row.getColumn(1))) {
-      if (piece.kind == Piece::Kind::range) claims.add({piece.offset, piece.length}, entry);
+      if (piece.kind == Piece::Kind::range) space->second.add({piece.offset, piece.length}, entry);
     }
   }
   SQLite::Statement sizes(
       shelf.db(),
       "SELECT count(DISTINCT size)=1 AND count(*)>1 FROM streams WHERE entry IN "
       "(?,?) AND name IS NULL");
-  claims.settle([&](int64_t a, int64_t b) {
+  const auto are_alike = [&](int64_t a, int64_t b) {
     sizes.reset();
     sizes.bind(1, a);
     sizes.bind(2, b);
     return sizes.executeStep() && sizes.getColumn(0).getInt() != 0;
-  });
+  };
+  for (auto& [space, map] : claims) map.settle(are_alike);
   return claims;
 }
 

@@ -1,8 +1,10 @@
-// Who holds which bytes of the source now: the claims of live entries.
+// Who holds which bytes of a space now (the source, or a disk image on it): the claims of live
+// entries.
 #pragma once
 
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <unordered_map>
 #include <vector>
 
@@ -14,13 +16,13 @@ namespace undershelf {
 class Shelf;
 
 struct Claim {
-  ByteRange range;    // of the source
+  ByteRange range;    // of the space
   int64_t entry = 0;  // who holds it
 };
 
 // A range that two entries claim.
 struct Dispute {
-  ByteRange range;  // of the source
+  ByteRange range;  // of the space
   int64_t first = 0, second = 0;
 };
 
@@ -66,8 +68,10 @@ void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t v
 
 // The whole clusters of all live entries in current volumes, and of folders whose content was
 // found in place, deleted ones included: those clusters are known to hold a folder, and
-// what file systems themselves hold. What lies inside an entry claims nothing, and former folders
+// what file systems themselves hold; by the space in which they lie (VolumeRecord::space), for each
+// in which a volume does. What lies inside a file claims nothing outside of it, and former folders
 // do not claim what may be another's by now.
-ClaimMap load_claims(const Shelf& shelf);
+using Claims = std::map<int64_t, ClaimMap>;
+Claims load_claims(const Shelf& shelf);
 
 }  // namespace undershelf

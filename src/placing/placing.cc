@@ -10,6 +10,7 @@
 #include <unordered_set>
 #include <vector>
 
+#include "access/spaces.h"
 #include "content/types.h"
 #include "model/entry.h"
 #include "placing/lost_map.h"
@@ -107,8 +108,10 @@ struct LostStream {
 
 class Placer {
  public:
-  Placer(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used, const Source* source)
+  Placer(Shelf& shelf, int64_t space, const ClaimMap& claims, const NextUsed& next_used,
+         const Source* source)
       : db_(shelf.db()),
+        space_(space),
         claims_(claims),
         next_used_(next_used),
         source_(source),
@@ -154,9 +157,10 @@ class Placer {
       SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
              coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
              e.marked_deleted, e.state='former'
-      FROM streams s JOIN entries e ON e.id=s.entry
-      WHERE {} AND e.merged_into IS NULL)sql",
+      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+      WHERE {} AND e.merged_into IS NULL AND v.space=?)sql",
                                            fixed ? "s.pieces" : "s.hint", which));
+    row.bind(1, space_);
     while (row.executeStep()) {
       LostStream s;
       s.fixed = fixed;
@@ -458,6 +462,7 @@ class Placer {
   }
 
   SQLite::Database& db_;
+  const int64_t space_;
   const ClaimMap& claims_;
   const NextUsed& next_used_;
   const Source* source_;
@@ -475,10 +480,13 @@ class Placer {
 
 }  // namespace
 
-void place_open_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
-                        const Source* source) {
+void place_open_streams(Shelf& shelf, const Claims& claims, const NextUsed& next_used,
+                        Spaces* spaces) {
   SQLite::Transaction transaction(shelf.db());
-  Placer(shelf, claims, next_used, source).run();
+  for (const auto& [space, held] : claims) {
+    const Source* source = spaces != nullptr ? spaces->at(space).get() : nullptr;
+    Placer(shelf, space, held, next_used, source).run();
+  }
   transaction.commit();
 }
 

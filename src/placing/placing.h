@@ -10,7 +10,7 @@
 namespace undershelf {
 
 class Shelf;
-class Source;
+class Spaces;
 
 // The clusters of a volume, as places on the source.
 struct ClusterGrid {
@@ -44,9 +44,9 @@ Placed place_contiguously(uint64_t first, uint64_t size, const ClusterGrid& grid
                           const std::function<Obstacle(uint64_t)>& next);
 
 // Decides every open placement in the shelf, oldest file first: around living files and older lost
-// ones, and what is in use though its owner was not found. Repeatable. Where `source` is given, the
+// ones, and what is in use though its owner was not found. Repeatable. Where `spaces` is given, the
 // beginnings of files in dispute are looked at.
-void place_open_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
-                        const Source* source);
+void place_open_streams(Shelf& shelf, const Claims& claims, const NextUsed& next_used,
+                        Spaces* spaces);
 
 }  // namespace undershelf

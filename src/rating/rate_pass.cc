@@ -7,6 +7,7 @@
 #include <set>
 #include <vector>
 
+#include "access/spaces.h"
 #include "rating/stream_row.h"
 #include "shelf/losses.h"
 #include "shelf/rows.h"
@@ -122,8 +123,12 @@ class LossCollector {
 
 class Rater {
  public:
-  Rater(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used, uint64_t source_size)
-      : db_(shelf.db()), claims_(claims), next_used_(next_used), source_size_(source_size) {}
+  Rater(Shelf& shelf, const Claims& claims, const NextUsed& next_used, Spaces& spaces)
+      : db_(shelf.db()), next_used_(next_used) {
+    for (const auto& [space, held] : claims) {
+      spaces_.try_emplace(space, SpaceHeld{held, spaces.at(space)->size()});
+    }
+  }
 
   void run() {
     load_rivals();
@@ -148,6 +153,11 @@ class Rater {
   }
 
  private:
+  struct SpaceHeld {
+    const ClaimMap& claims;
+    uint64_t size;  // bytes
+  };
+
   // What is to be written of a stream: it has losses, or another verdict than is stored.
   struct Changed {
     int64_t id;
@@ -164,10 +174,11 @@ class Rater {
 
   // What lies inside a file is no rival of the file, nor of anything else outside.
   void load_rivals() {
-    std::map<int64_t, std::vector<Loaded>> loaded;  // by the volume inside a file, 0 for all others
+    std::map<int64_t, std::vector<Loaded>>
+        loaded;  // by the volume inside a file, or minus the space
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
-             CASE WHEN v.inside IS NULL THEN 0 ELSE v.id END
+             CASE WHEN v.inside IS NULL THEN -coalesce(v.space,0) ELSE v.id END
       FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
       WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL
         AND length(s.pieces)>0)sql");
@@ -259,19 +270,22 @@ class Rater {
 
   void weigh_range(const StreamRow& stream, const Piece& piece, uint64_t begin,
                    const LostStream* rival, LossCollector& found) const {
+    const auto space = spaces_.find(stream.space);
+    if (space == spaces_.end()) return;
+    const ClaimMap& claims = space->second.claims;
     const ByteRange range{piece.offset, piece.length};
-    const uint64_t there = overlap(range, {0, source_size_}).length;
+    const uint64_t there = overlap(range, {0, space->second.size}).length;
     found.add(begin + there, range.length - there, Loss::Cause::behind_source);
     const ByteRange readable{range.offset, there};
     const auto add = [&](const ByteRange& shared, Loss::Cause cause) {
       found.add(begin + (shared.offset - range.offset), shared.length, cause);
     };
     if (stream.facts.state == State::live) {
-      claims_.each_dispute(readable, stream.entry,
-                           [&](const ByteRange& shared) { add(shared, Loss::Cause::disputed); });
+      claims.each_dispute(readable, stream.entry,
+                          [&](const ByteRange& shared) { add(shared, Loss::Cause::disputed); });
       return;
     }
-    claims_.each_overlap(readable, [&](const Claim&, const ByteRange& shared) {
+    claims.each_overlap(readable, [&](const Claim&, const ByteRange& shared) {
       add(shared, Loss::Cause::overwritten);
     });
     if (rival != nullptr) {
@@ -279,7 +293,7 @@ class Rater {
                     [&](const ByteRange& shared) { add(shared, Loss::Cause::younger); });
     }
     if (stream.keeps_chain) return;
-    each_ownerless(claims_, next_used_, stream.volume, readable,
+    each_ownerless(claims, next_used_, stream.volume, readable,
                    [&](const ByteRange& used) { add(used, Loss::Cause::in_use); });
   }
 
@@ -302,18 +316,16 @@ class Rater {
   }
 
   SQLite::Database& db_;
-  const ClaimMap& claims_;
+  std::map<int64_t, SpaceHeld> spaces_;  // by number
   const NextUsed& next_used_;
-  uint64_t source_size_;
   std::vector<LostStream> rivals_;                  // by id
   std::unordered_map<int64_t, Losses> unreadable_;  // by stream: what sampling met
 };
 
 }  // namespace
 
-void rate_streams(Shelf& shelf, const ClaimMap& claims, const NextUsed& next_used,
-                  uint64_t source_size) {
-  Rater(shelf, claims, next_used, source_size).run();
+void rate_streams(Shelf& shelf, const Claims& claims, const NextUsed& next_used, Spaces& spaces) {
+  Rater(shelf, claims, next_used, spaces).run();
 }
 
 }  // namespace undershelf

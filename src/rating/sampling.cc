@@ -7,6 +7,7 @@
 #include <optional>
 #include <vector>
 
+#include "access/spaces.h"
 #include "content/types.h"
 #include "shelf/losses.h"
 #include "shelf/rows.h"
@@ -21,7 +22,7 @@ constexpr uint64_t kSampleSize = 4096;  // bytes of a cluster that are looked at
 constexpr uint64_t kLeastSample = 16;   // fewer equal bytes say nothing
 
 struct Sample {
-  uint64_t offset;  // byte of the source
+  uint64_t offset;  // byte of the space
   uint64_t at;      // byte of the stream
   uint32_t stream;  // index into the streams
   uint16_t length;  // bytes
@@ -81,71 +82,99 @@ HeadMatch head_of(const SampledStream& stream, std::span<const std::byte> stored
   return match_head(*stream.format, bytes);
 }
 
-}  // namespace
+// Samples of the lost files in one space.
+class Sampler {
+ public:
+  Sampler(SQLite::Database& db, int64_t space, SourcePtr source)
+      : db_(db), source_(std::move(source)) {
+    load(space);
+  }
 
-void sample_lost_files(Shelf& shelf, const SourcePtr& source) {
-  SQLite::Database& db = shelf.db();
-  std::vector<SampledStream> streams;
-  std::vector<Sample> samples;
-  SQLite::Statement row(db, R"sql(
-    SELECT s.id, s.valid_size, s.pieces, v.cluster_size, coalesce(s.name, e.name), s.codec,
-           coalesce(s.unit,0), s.size, s.encoding='encrypted'
-    FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE e.state<>'live' AND s.size IS NOT NULL AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql");
-  while (row.executeStep()) {
-    const auto index = static_cast<uint32_t>(streams.size());
-    plan(pieces_of(row.getColumn(2)), size_of(row.getColumn(1)), size_of(row.getColumn(3)), index,
-         samples);
-    SampledStream& stream = streams.emplace_back();
-    stream.id = row.getColumn(0).getInt64();
-    stream.format = &format_by_name(row.getColumn(4).getString());
-    stream.encrypted = row.getColumn(8).getInt() != 0;
-    const Storage storage = storage_of(row.getColumn(5), row.getColumn(6));
-    stream.plain = storage.codec == Codec::none;
-    if (!stream.plain) {
-      stream.decoded.emplace(source, pieces_of(row.getColumn(2)), std::string(),
-                             size_of(row.getColumn(7)), size_of(row.getColumn(1)), Losses(),
-                             storage);
+  // In the order of their places.
+  void look() {
+    std::ranges::sort(samples_, {}, &Sample::offset);
+    std::array<std::byte, kSampleSize> buffer{};
+    for (const Sample& sample : samples_) {
+      look_at(sample, std::span(buffer).first(sample.length));
     }
   }
-  std::ranges::sort(samples, {}, &Sample::offset);
 
-  std::array<std::byte, kSampleSize> buffer{};
-  for (const Sample& sample : samples) {
-    SampledStream& stream = streams[sample.stream];
-    const auto bytes = std::span(buffer).first(sample.length);
-    if (const ReadResult result = source->read(sample.offset, bytes); !result.ok()) {
+  void store(LossWriter& losses) const {
+    SQLite::Statement update(db_, "UPDATE streams SET sampled=?, blank=?, head=? WHERE id=?");
+    for (const SampledStream& stream : streams_) {
+      update.bind(1, static_cast<int64_t>(stream.sampled));
+      update.bind(2, static_cast<int64_t>(stream.blank));
+      if (stream.head == HeadMatch::unknown) {
+        update.bind(3);
+      } else {
+        update.bindNoCopy(3, stream.head == HeadMatch::fits ? "fits" : "differs");
+      }
+      update.bind(4, stream.id);
+      update.exec();
+      update.reset();
+      losses.add(stream.id, stream.unreadable, Loss::Cause::unreadable);
+    }
+  }
+
+ private:
+  void load(int64_t space) {
+    SQLite::Statement row(db_, R"sql(
+      SELECT s.id, s.valid_size, s.pieces, v.cluster_size, coalesce(s.name, e.name), s.codec,
+             coalesce(s.unit,0), s.size, s.encoding='encrypted'
+      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+      WHERE e.state<>'live' AND s.size IS NOT NULL AND (e.kind='file' OR s.name IS NOT NULL) AND
+        e.merged_into IS NULL AND v.space=?)sql");
+    row.bind(1, space);
+    while (row.executeStep()) {
+      const auto index = static_cast<uint32_t>(streams_.size());
+      Pieces pieces = pieces_of(row.getColumn(2));
+      plan(pieces, size_of(row.getColumn(1)), size_of(row.getColumn(3)), index, samples_);
+      SampledStream& stream = streams_.emplace_back();
+      stream.id = row.getColumn(0).getInt64();
+      stream.format = &format_by_name(row.getColumn(4).getString());
+      stream.encrypted = row.getColumn(8).getInt() != 0;
+      const Storage storage = storage_of(row.getColumn(5), row.getColumn(6));
+      stream.plain = storage.codec == Codec::none;
+      if (stream.plain) continue;
+      stream.decoded.emplace(source_, pieces, std::string(), size_of(row.getColumn(7)),
+                             size_of(row.getColumn(1)), Losses(), storage);
+    }
+  }
+
+  void look_at(const Sample& sample, std::span<std::byte> bytes) {
+    SampledStream& stream = streams_[sample.stream];
+    if (const ReadResult result = source_->read(sample.offset, bytes); !result.ok()) {
       for (const ByteRange& bad : result.bad) {
         // Behind the end of the source is counted as missing, not as unreadable.
-        if (bad.offset >= source->size() || !stream.plain) continue;
+        if (bad.offset >= source_->size() || !stream.plain) continue;
         append_loss(stream.unreadable, {sample.at + (bad.offset - sample.offset), bad.length,
                                         Loss::Cause::unreadable});
       }
-      continue;
+      return;
     }
     if (sample.which == 1) stream.head = head_of(stream, bytes);
-    if (sample.length < kLeastSample) continue;
+    if (sample.length < kLeastSample) return;
     stream.sampled |= sample.which;
     if (is_one_repeated_byte(bytes)) stream.blank |= sample.which;
   }
 
-  SQLite::Transaction transaction(db);
-  forget_unreadable(db);
-  LossWriter losses(db);
-  SQLite::Statement update(db, "UPDATE streams SET sampled=?, blank=?, head=? WHERE id=?");
-  for (const SampledStream& stream : streams) {
-    update.bind(1, static_cast<int64_t>(stream.sampled));
-    update.bind(2, static_cast<int64_t>(stream.blank));
-    if (stream.head == HeadMatch::unknown) {
-      update.bind(3);
-    } else {
-      update.bindNoCopy(3, stream.head == HeadMatch::fits ? "fits" : "differs");
-    }
-    update.bind(4, stream.id);
-    update.exec();
-    update.reset();
-    losses.add(stream.id, stream.unreadable, Loss::Cause::unreadable);
+  SQLite::Database& db_;
+  const SourcePtr source_;
+  std::vector<SampledStream> streams_;
+  std::vector<Sample> samples_;
+};
+
+}  // namespace
+
+void sample_lost_files(Shelf& shelf, Spaces& spaces) {
+  std::vector<Sampler> samplers;
+  for (const int64_t space : spaces_of(shelf)) {
+    samplers.emplace_back(shelf.db(), space, spaces.at(space)).look();
   }
+  SQLite::Transaction transaction(shelf.db());
+  forget_unreadable(shelf.db());
+  LossWriter losses(shelf.db());
+  for (const Sampler& sampler : samplers) sampler.store(losses);
   transaction.commit();
 }
 

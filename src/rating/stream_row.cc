@@ -33,7 +33,7 @@ const char* const StreamRow::kSelect = R"sql(
          s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
          coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
          e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
-         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0)
+         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0)
   FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
@@ -73,6 +73,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
                                    Encoding::encrypted);
   cluster = size_of(next());
+  space = next().getInt64();
   facts.kept_inline = is_inline(pieces);
 }
 

@@ -16,7 +16,7 @@ struct StreamRow {
 
   explicit StreamRow(SQLite::Statement& row);
 
-  int64_t id, entry, volume;
+  int64_t id, entry, volume, space;
   uint64_t valid_size, cluster;
   Pieces pieces;
   bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use

@@ -48,10 +48,10 @@ ClaimMap holders(const Shelf& shelf, const FileSystem* looking_inside) {
   SQLite::Statement row(shelf.db(), R"sql(
     SELECT s.entry, s.pieces, e.system AND e.kind='file', s.size, v.file_system
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND
+    WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND v.space=0 AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
-    SELECT 0, structures, 0, 0, '' FROM volumes WHERE standing='current')sql");
+    SELECT 0, structures, 0, 0, '' FROM volumes WHERE standing='current' AND space=0)sql");
   while (row.executeStep()) {
     const bool own = row.getColumn(2).getInt() != 0;
     const std::string_view system = row.getColumn(4).getText();
@@ -141,6 +141,28 @@ std::optional<Time> oldest_file(Shelf& shelf, int64_t volume) {
                         "WHERE volume=? AND system=0 AND by_sweep=0");
   row.bind(1, volume);
   return row.executeStep() ? maybe_time(row.getColumn(0)) : std::nullopt;
+}
+
+std::vector<int64_t> files_with_headers(Shelf& shelf) {
+  const ClaimMap held = holders(shelf, nullptr);
+  const SweepStore store(shelf);
+  std::vector<int64_t> files;
+  for (const FileSystem& system : file_systems()) {
+    for (const Trace& trace : store.traces(system.name)) {
+      const Claim* claim = trace.kind == kHeaderTrace ? held.at_or_after(trace.offset) : nullptr;
+      if (claim != nullptr && claim->range.offset <= trace.offset) files.push_back(claim->entry);
+    }
+  }
+  std::ranges::sort(files);
+  files.erase(std::unique(files.begin(), files.end()), files.end());
+  SQLite::Statement row(shelf.db(),
+                        "SELECT 1 FROM entries WHERE id=? AND kind='file' AND system=0");
+  std::erase_if(files, [&](int64_t entry) {
+    row.reset();
+    row.bind(1, entry);
+    return !row.executeStep();
+  });
+  return files;
 }
 
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,

@@ -32,6 +32,9 @@ struct Present {
 // When the first file was made that a volume's own structures tell of, by what the shelf holds.
 std::optional<Time> oldest_file(Shelf& shelf, int64_t volume);
 
+// Living files in which the header of a volume was found: they may be disk images.
+std::vector<int64_t> files_with_headers(Shelf& shelf);
+
 // Puts the traces together. Throws what `budget` does.
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
                                            const ScanOptions& options, const Present& present,

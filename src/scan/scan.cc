@@ -4,11 +4,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <deque>
 #include <map>
 #include <new>
 #include <set>
 #include <stdexcept>
 
+#include "access/spaces.h"
 #include "content/types.h"
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
@@ -17,11 +19,11 @@
 #include "scan/budgeted_sink.h"
 #include "scan/deep.h"
 #include "scan/former_sink.h"
+#include "scan/images.h"
 #include "scan/survey.h"
 #include "shelf/interruptible.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
-#include "source/metered.h"
 #include "tree/merge.h"
 #include "tree/nested.h"
 #include "tree/trash.h"
@@ -32,7 +34,7 @@ namespace undershelf {
 namespace {
 
 // Two living entries on the same clusters: one of the two is damaged.
-void note_disputes(Shelf& shelf, const ClaimMap& claims) {
+void note_disputes(Shelf& shelf, const Claims& claims) {
   constexpr size_t kMostTold = 100;
   SQLite::Database& db = shelf.db();
   db.exec("DELETE FROM damage WHERE volume IS NULL");
@@ -47,15 +49,17 @@ void note_disputes(Shelf& shelf, const ClaimMap& claims) {
     return named.executeStep() ? named.getColumn(0).getString() : "the file system itself";
   };
   std::set<std::pair<int64_t, int64_t>> told;
-  for (const Dispute& dispute : claims.disputes()) {
-    if (told.size() >= kMostTold) break;
-    if (!told.insert(std::minmax(dispute.first, dispute.second)).second) continue;
-    row.bind(1, static_cast<int64_t>(dispute.range.offset));
-    row.bind(2, static_cast<int64_t>(dispute.range.length));
-    row.bind(3, fmt::format("{} and {} both claim the same clusters.", name_of(dispute.first),
-                            name_of(dispute.second)));
-    row.exec();
-    row.reset();
+  for (const auto& [space, map] : claims) {
+    for (const Dispute& dispute : map.disputes()) {
+      if (told.size() >= kMostTold) return;
+      if (!told.insert(std::minmax(dispute.first, dispute.second)).second) continue;
+      row.bind(1, static_cast<int64_t>(dispute.range.offset));
+      row.bind(2, static_cast<int64_t>(dispute.range.length));
+      row.bind(3, fmt::format("{} and {} both claim the same clusters.", name_of(dispute.first),
+                              name_of(dispute.second)));
+      row.exec();
+      row.reset();
+    }
   }
 }
 
@@ -75,13 +79,16 @@ Budget::Limits limits_of_reading(uint64_t source_size) {
   return {4 * size + kGiB, size / 8 + 1'000'000, UINT64_MAX};
 }
 
+constexpr size_t kMostImages = 1000;  // looked into
+constexpr int kMostNested = 4;        // images inside each other: one may hold itself
+
 class Scan {
  public:
   Scan(Shelf& shelf, const SourcePtr& source, const ScanOptions& options)
       : shelf_(shelf),
         budget_(options.interrupts),
         source_(source),
-        metered_(std::make_shared<MeteredSource>(source, budget_)),
+        spaces_(shelf, source, &budget_),
         options_(options) {}
 
   ScanResult run() {
@@ -89,6 +96,7 @@ class Scan {
     const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick",
                                            options_.check == Check::none ? "none" : "sample");
     look_quickly();
+    look_into_images();
     // While a sweep goes on, what the quick depth found is there to be used.
     put_together();
     if (deep && !result_.stopped) look_deeply();
@@ -99,20 +107,36 @@ class Scan {
   }
 
  private:
+  struct Image {
+    int64_t entry;
+    int depth;  // on how many files inside each other it lies, itself included
+  };
+  struct Known {
+    VolumeReader* reader;
+    bool former;
+    int64_t space;
+  };
+
   void look_quickly() {
     budget_.begin({});
     try {
-      survey_ = survey(metered_, options_.read, options_.name_other);
+      survey_ = survey(spaces_.at(kOnSource), options_.read, options_.name_other);
     } catch (const Stopped&) {
       result_.stopped = true;
     }
     result_.notes = survey_.layout.notes;
-    for (const FoundVolume& found : survey_.volumes) {
+    read_volumes(survey_, kOnSource, 0);
+  }
+
+  // `depth`: on how many files inside each other the space lies.
+  void read_volumes(const Survey& found_there, int64_t space, int depth) {
+    for (const FoundVolume& found : found_there.volumes) {
       if (result_.stopped) break;
       Volume volume = found.reader->volume();
-      options_.progress(fmt::format("Reading {} at byte {}", volume.file_system, volume.offset));
+      options_.progress(fmt::format("Reading {} at byte {}{}", volume.file_system, volume.offset,
+                                    space == kOnSource ? "" : " of a disk image"));
       try {
-        begin_reading();
+        begin_reading(space);
         volume.used = found.reader->used_bytes();
       } catch (const Stopped&) {
         result_.stopped = true;
@@ -120,21 +144,55 @@ class Scan {
       } catch (const Overspent&) {
         // How much is in use stays unknown.
       }
-      VolumeWriter writer(shelf_, volume, rate_sound);
-      result_.stopped = !read(*found.reader, writer);
-      take(writer, *found.reader, volume);
+      VolumeWriter writer(shelf_, volume, rate_sound, {space, ToldBy::volume});
+      std::vector<int64_t> images;
+      ImageNoter noter(writer, images);
+      result_.stopped = !read(*found.reader, noter, space);
+      for (const int64_t image : images) images_.push_back({image, depth + 1});
+      take(writer, *found.reader, volume, space);
     }
+  }
+
+  // Volumes on the disk images among the living files that were found, and on the images on those.
+  void look_into_images() {
+    while (!result_.stopped && looked_into_.size() < images_.size()) {
+      const Image image = images_[looked_into_.size()];
+      if (looked_into_.size() >= kMostImages) {
+        result_.notes.push_back(fmt::format(
+            "{} disk images among the living files are more than are looked into: the first {} "
+            "were. Export the others and scan them.",
+            images_.size(), kMostImages));
+        return;
+      }
+      looked_into_.push_back(look_into(image));
+    }
+  }
+
+  Survey look_into(const Image& image) {
+    options_.progress("Looking for volumes on disk images");
+    Survey found;
+    if (image.depth > kMostNested) return found;
+    try {
+      begin_reading(image.entry);
+      found = survey_image(spaces_.at(image.entry), options_.read);
+    } catch (const Stopped&) {
+      result_.stopped = true;
+    } catch (const Overspent&) {
+      // What leads nowhere is no disk image.
+    }
+    read_volumes(found, image.entry, image.depth);
+    return found;
   }
 
   // False if the user asked to stop. One volume's failure is that volume's: others are read all the
   // same.
-  bool read(VolumeReader& reader, Sink& sink) {
+  bool read(VolumeReader& reader, Sink& sink, int64_t space) {
     const auto incomplete = [&](const std::string& why) {
       result_.incomplete = true;
       sink.add(Damage{{reader.volume().offset, 0},
                       fmt::format("It could not be read to its end: {}.", why)});
     };
-    begin_reading();
+    begin_reading(space);
     try {
       BudgetedSink budgeted(sink, budget_);
       reader.read(budgeted);
@@ -150,14 +208,14 @@ class Scan {
     return true;
   }
 
-  void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume) {
+  void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume, int64_t space) {
     writer.finish();
-    readers_.try_emplace(writer.volume_id(), &reader);
     const bool is_former = volume.standing == "former";
-    former_[writer.volume_id()] = is_former;
+    readers_.try_emplace(writer.volume_id(), Known{&reader, is_former, space});
     ++result_.volumes;
     const bool ends_late = volume.offset + volume.length > source_->size();
-    result_.source_is_short = result_.source_is_short || (ends_late && !is_former);
+    result_.source_is_short =
+        result_.source_is_short || (ends_late && !is_former && space == kOnSource);
   }
 
   void look_deeply() {
@@ -170,14 +228,24 @@ class Scan {
     heed_stop();
     if (!result_.stopped) options_.progress("Putting former volumes together");
     try {
-      swept_ = volumes_of_sweep(shelf_, metered_, options_, present(), budget_);
+      swept_ = volumes_of_sweep(shelf_, spaces_.at(kOnSource), options_, present(), budget_);
     } catch (const Stopped&) {
       result_.stopped = result_.unsettled = true;
       return;
     }
     store_swept();
+    look_into_files_with_headers();
     result_.volumes = shelf_.volumes(false).size();
     put_together();
+  }
+
+  // Disk images under any name.
+  void look_into_files_with_headers() {
+    for (const int64_t file : files_with_headers(shelf_)) {
+      const bool known = std::ranges::find(images_, file, &Image::entry) != images_.end();
+      if (!known) images_.push_back({file, 1});
+    }
+    look_into_images();
   }
 
   void store_swept() {
@@ -187,17 +255,17 @@ class Scan {
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume, rate_sound, ToldBy::sweep);
+      VolumeWriter writer(shelf_, found.volume, rate_sound, {kOnSource, ToldBy::sweep});
       bool goes_on = true;
       if (found.adds_to_current) {
-        goes_on = read(*found.reader, writer);
+        goes_on = read(*found.reader, writer, kOnSource);
       } else {
         FormerSink sink(writer, found.volume.standing == "former",
                         traits_of(found.volume.file_system).key_mask);
-        goes_on = read(*found.reader, sink);
+        goes_on = read(*found.reader, sink, kOnSource);
         sink.finish();
       }
-      take(writer, *found.reader, found.volume);
+      take(writer, *found.reader, found.volume, kOnSource);
       stored.insert(writer.volume_id());
       if (!goes_on) {
         // What an earlier run stored of the others stays.
@@ -220,8 +288,9 @@ class Scan {
     }
     std::ranges::sort(found);
     found.erase(std::unique(found.begin(), found.end()), found.end());
-    for (const auto& [id, reader] : readers_) {
-      present.current.push_back({reader, oldest_file(shelf_, id)});
+    for (const auto& [id, known] : readers_) {
+      if (known.space != kOnSource) continue;
+      present.current.push_back({known.reader, oldest_file(shelf_, id)});
     }
     std::ranges::sort(present.current, {},
                       [](const Scene::Current& one) { return one.reader->volume().offset; });
@@ -233,18 +302,19 @@ class Scan {
     budget_.step();
     const auto own = readers_.find(volume);
     if (own == readers_.end()) return {};
-    if (!former_[volume]) return own->second->next_used(within);
+    if (!own->second.former) return own->second.reader->next_used(within);
     ByteRange nearest;
-    for (const auto& [id, reader] : readers_) {
-      if (former_[id]) continue;
-      const ByteRange used = reader->next_used(within);
+    for (const auto& [id, known] : readers_) {
+      if (known.former || known.space != own->second.space) continue;
+      const ByteRange used = known.reader->next_used(within);
       if (used.length > 0 && (nearest.length == 0 || used.offset < nearest.offset)) nearest = used;
     }
     return nearest;
   }
 
-  void begin_reading() {
-    budget_.begin(options_.most.value_or(limits_of_reading(source_->size())));
+  void begin_reading(int64_t space) {
+    const uint64_t size = std::min(spaces_.at(space)->size(), source_->size());
+    budget_.begin(options_.most.value_or(limits_of_reading(size)));
   }
 
   // Once the user has asked to stop: what was found is put together, until they ask again.
@@ -280,34 +350,34 @@ class Scan {
     merge_twins(shelf_, leaving);
     build_tree(shelf_);
     options_.progress("Placing lost files");
-    const ClaimMap claims = load_claims(shelf_);
+    const Claims claims = load_claims(shelf_);
     note_disputes(shelf_, claims);
     const NextUsed used = [this](int64_t volume, const ByteRange& within) {
       return next_used(volume, within);
     };
-    place_open_streams(shelf_, claims, used,
-                       options_.check == Check::none ? nullptr : metered_.get());
+    place_open_streams(shelf_, claims, used, options_.check == Check::none ? nullptr : &spaces_);
     mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
-    read_trash(shelf_, metered_, options_.read.zone);
+    read_trash(shelf_, spaces_, options_.read.zone);
     if (options_.check == Check::sample) {
       options_.progress("Looking at samples of lost files");
-      sample_lost_files(shelf_, metered_);
+      sample_lost_files(shelf_, spaces_);
     }
     options_.progress("Rating");
-    rate_streams(shelf_, claims, used, source_->size());
+    rate_streams(shelf_, claims, used, spaces_);
   }
 
   Shelf& shelf_;
   Budget budget_;  // before all that reads
   const SourcePtr& source_;
-  const SourcePtr metered_;  // what all but the sweep reads
+  Spaces spaces_;  // what all but the sweep reads
   const ScanOptions& options_;
   ScanResult result_;
   Survey survey_;
   std::vector<FoundBySweep> swept_;
-  std::map<int64_t, VolumeReader*> readers_;  // by volume id
-  std::map<int64_t, bool> former_;            // likewise
+  std::map<int64_t, Known> readers_;  // by volume id
+  std::vector<Image> images_;         // disk images among the living files
+  std::deque<Survey> looked_into_;    // what was found on the first of them, one each
 };
 
 }  // namespace

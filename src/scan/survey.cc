@@ -28,14 +28,15 @@ class Surveyor {
     headless_.headless = true;
   }
 
-  Survey run() {
+  // `guess`: where no header tells of a volume, one without is looked for.
+  Survey run(bool guess) {
     read_map();
     const bool whole = found_.volumes.empty() && take({0, source_->size()}, with_header_, 0);
     if (whole) found_.layout = {};  // a boot sector ends like a map
     note_ends();
     look_into_partitions();
     look_between();
-    look_for_headless();
+    if (guess) look_for_headless();
     find_others();
     std::ranges::stable_sort(found_.volumes, {}, [](const FoundVolume& volume) {
       return volume.reader->volume().offset;
@@ -180,7 +181,12 @@ class Surveyor {
 }  // namespace
 
 Survey survey(const SourcePtr& source, const ReadOptions& options, const NameOther& name_other) {
-  return Surveyor(source, options, name_other).run();
+  return Surveyor(source, options, name_other).run(true);
+}
+
+Survey survey_image(const SourcePtr& file, const ReadOptions& options) {
+  const NameOther none = [](const ByteRange&) { return std::string(); };
+  return Surveyor(file, options, none).run(false);
 }
 
 }  // namespace undershelf

@@ -37,4 +37,8 @@ Survey survey(
     const SourcePtr& source, const ReadOptions& options,
     const NameOther& name_other = [](const ByteRange&) { return std::string(); });
 
+// Likewise of a disk image in a file. Not to be guessed at: volumes without a header are not looked
+// for.
+Survey survey_image(const SourcePtr& file, const ReadOptions& options);
+
 }  // namespace undershelf

@@ -7,7 +7,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 6;                 // PRAGMA user_version
+constexpr int kShelfVersion = 7;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -22,7 +22,7 @@ CREATE TABLE volumes(
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
   sector_size INTEGER NOT NULL, cluster_size INTEGER NOT NULL, heap_offset INTEGER NOT NULL,
   cluster_count INTEGER NOT NULL, confidence INTEGER NOT NULL, used INTEGER, inside INTEGER,
-  by_sweep INTEGER NOT NULL, notes TEXT NOT NULL, structures BLOB NOT NULL);
+  space INTEGER NOT NULL, by_sweep INTEGER NOT NULL, notes TEXT NOT NULL, structures BLOB NOT NULL);
 CREATE TABLE entries(
   id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, by_sweep INTEGER NOT NULL, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,

@@ -225,7 +225,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   std::vector<VolumeRecord> volumes;
   SQLite::Statement row(*db_, R"sql(
     SELECT id, file_system, standing, label, serial, offset, length, sector_size, cluster_size,
-           heap_offset, cluster_count, confidence, inside, notes, used
+           heap_offset, cluster_count, confidence, inside, notes, used, space
     FROM volumes ORDER BY id)sql");
   while (row.executeStep()) {
     VolumeRecord record;
@@ -246,6 +246,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     if (!row.getColumn(12).isNull()) record.inside = row.getColumn(12).getInt64();
     v.notes = split_lines(row.getColumn(13).getString());
     if (!row.getColumn(14).isNull()) v.used = size(14);
+    record.space = row.getColumn(15).getInt64();
     volumes.push_back(std::move(record));
   }
   if (!counted) return volumes;
@@ -262,7 +263,8 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   const auto rank = [](const VolumeRecord& record) {
     constexpr int kDoubtful = 50;
     const Volume& v = record.volume;
-    return std::tuple(v.standing != "current", v.confidence < kDoubtful, record.inside.has_value(),
+    const bool in_file = record.inside || record.space != kOnSource;
+    return std::tuple(v.standing != "current", v.confidence < kDoubtful, in_file,
                       -(record.live + record.deleted + record.former), -v.confidence, record.id);
   };
   std::ranges::sort(volumes, {}, rank);
@@ -275,11 +277,15 @@ uint64_t Shelf::damage_count() const {
 
 std::vector<std::string> Shelf::damage_sentences(uint64_t most) const {
   std::vector<std::string> sentences;
-  SQLite::Statement row(*db_, "SELECT what, offset FROM damage ORDER BY rowid LIMIT ?");
+  SQLite::Statement row(*db_,
+                        "SELECT d.what, d.offset, coalesce(v.space,0) FROM damage d "
+                        "LEFT JOIN volumes v ON v.id=d.volume ORDER BY d.rowid LIMIT ?");
   row.bind(1, static_cast<int64_t>(most));
   while (row.executeStep()) {
+    const int64_t space = row.getColumn(2).getInt64();
     sentences.push_back(
-        fmt::format("{} (byte {})", row.getColumn(0).getString(), row.getColumn(1).getInt64()));
+        fmt::format("{} (byte {}{})", row.getColumn(0).getString(), row.getColumn(1).getInt64(),
+                    space == kOnSource ? "" : fmt::format(" of the file with id {}", space)));
   }
   return sentences;
 }

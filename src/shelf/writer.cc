@@ -19,17 +19,18 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
   if (time) row.bind(index, time->ticks);
 }
 
-int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
+int64_t store_volume(SQLite::Database& db, const Volume& v, const Told& told) {
   SQLite::Statement known(
       db,
       "SELECT id, by_sweep FROM volumes WHERE offset=? AND file_system=? AND standing=? "
-      "AND heap_offset=? AND cluster_size=? AND serial=?");
+      "AND heap_offset=? AND cluster_size=? AND serial=? AND space=?");
   known.bind(1, static_cast<int64_t>(v.offset));
   known.bind(2, v.file_system);
   known.bind(3, v.standing);
   known.bind(4, static_cast<int64_t>(v.heap_offset));
   known.bind(5, static_cast<int64_t>(v.cluster_size));
   known.bind(6, v.serial);
+  known.bind(7, told.space);
   std::optional<int64_t> id;
   if (known.executeStep()) {
     id = known.getColumn(0).getInt64();
@@ -40,8 +41,8 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
       db,
       "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
       "length, sector_size, cluster_size, heap_offset, cluster_count, "
-      "confidence, notes, structures, id, used, by_sweep) "
-      "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
+      "confidence, notes, structures, id, used, by_sweep, space) "
+      "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
   row.bind(1, v.file_system);
   row.bind(2, v.standing);
   row.bind(3, v.label);
@@ -62,7 +63,8 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
   row.bind(13, structures.data(), static_cast<int>(structures.size()));
   if (id) row.bind(14, *id);
   if (v.used) row.bind(15, static_cast<int64_t>(*v.used));
-  row.bind(16, told_by == ToldBy::sweep ? 1 : 0);
+  row.bind(16, told.by == ToldBy::sweep ? 1 : 0);
+  row.bind(17, told.space);
   row.exec();
   return db.getLastInsertRowid();
 }
@@ -70,11 +72,11 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, ToldBy told_by) {
 }  // namespace
 
 struct VolumeWriter::Rows {
-  Rows(Shelf& shelf, const Volume& volume, ToldBy by, RateSound rate)
+  Rows(Shelf& shelf, const Volume& volume, const Told& told, RateSound rate)
       : db(shelf.db()),
         rate_sound(std::move(rate)),
-        told_by(by),
-        volume_id(store_volume(db, volume, by)),
+        told_by(told.by),
+        volume_id(store_volume(db, volume, told)),
         entry(
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
@@ -277,9 +279,10 @@ int64_t VolumeWriter::Rows::add_again(const Entry& again) {
   return id;
 }
 
-VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound, ToldBy told_by)
+VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound,
+                           const Told& told)
     : offset_(volume.offset),
-      rows_(std::make_unique<Rows>(shelf, volume, told_by, std::move(rate_sound))) {}
+      rows_(std::make_unique<Rows>(shelf, volume, told, std::move(rate_sound))) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 

@@ -24,13 +24,19 @@ struct StoredRating {
 };
 using RateSound = std::function<StoredRating(uint64_t bytes)>;
 
+// Where a volume that is written lies, and what tells of it.
+struct Told {
+  int64_t space = kOnSource;  // VolumeRecord::space
+  ToldBy by = ToldBy::volume;
+};
+
 // Writes one volume's entries, in short transactions. A volume or entry that the shelf already
 // holds (same place and file system; same key) keeps its row and id; if it came from a sweep that
 // was not at its end, only the id, as more is known now.
 class VolumeWriter : public Sink {
  public:
   VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound = {},
-               ToldBy told_by = ToldBy::volume);
+               const Told& told = {});
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;
@@ -43,7 +49,7 @@ class VolumeWriter : public Sink {
   static constexpr uint64_t kMostDamage = 10'000;  // places kept of a volume
   struct Rows;
   void write(const Damage& damage);
-  const uint64_t offset_;  // of the volume: byte of the source
+  const uint64_t offset_;  // of the volume: byte of its space
   std::unique_ptr<Rows> rows_;
 };
 

@@ -34,6 +34,7 @@ void mark_nested_volumes(Shelf& shelf) {
   // A volume has some room for its tables besides; smaller files cannot hold one.
   SQLite::Statement row(db, R"sql(
     SELECT s.entry, s.size, s.pieces, e.volume FROM streams s JOIN entries e ON e.id=s.entry
+    JOIN volumes v ON v.id=e.volume AND v.space=0
     WHERE e.kind='file' AND e.state<>'live' AND s.name IS NULL AND e.merged_into IS NULL
       AND e.system=0 AND s.size>=65536)sql");
   std::vector<std::pair<int64_t, int64_t>> nested;  // entry, volume

@@ -10,11 +10,10 @@
 #include <sstream>
 #include <unordered_map>
 
+#include "access/content.h"
 #include "model/text.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
-#include "shelf/storage_row.h"
-#include "stream/stream.h"
 
 namespace undershelf {
 namespace {
@@ -163,17 +162,14 @@ bool is_record_name(std::string_view name, bool exact) {
 
 class TrashReader {
  public:
-  TrashReader(Shelf& shelf, const SourcePtr& source, const Zone& zone)
+  TrashReader(Shelf& shelf, Spaces& spaces, const Zone& zone)
       : db_(shelf.db()),
-        source_(source),
+        spaces_(spaces),
+        streams_(shelf),
         zone_(zone),
         siblings_(db_,
                   "SELECT id, name, state='live' FROM entries WHERE parent=? AND "
                   "merged_into IS NULL"),
-        content_(
-            db_,
-            "SELECT pieces, coalesce(inline_data,x''), size, valid_size, codec, coalesce(unit,0) "
-            "FROM streams WHERE id=?"),
         update_(db_, "UPDATE entries SET original_path=?, deleted=coalesce(?, deleted) WHERE id=?"),
         below_(db_,
                "WITH RECURSIVE below(id, path) AS (SELECT id, name FROM entries WHERE parent=?1 "
@@ -229,17 +225,9 @@ class TrashReader {
 
  private:
   std::vector<std::byte> read(const Sight& sight) {
-    content_.bind(1, sight.stream);
-    std::vector<std::byte> bytes;
-    if (content_.executeStep()) {
-      const StreamReader stream(source_, pieces_of(content_.getColumn(0)),
-                                content_.getColumn(1).getString(), size_of(content_.getColumn(2)),
-                                size_of(content_.getColumn(3)), {},
-                                storage_of(content_.getColumn(4), content_.getColumn(5)));
-      bytes.resize(std::min(stream.size(), kMostInfo));
-      stream.read(0, bytes);
-    }
-    content_.reset();
+    const StreamReader stream = streams_.open(sight.stream, spaces_.of_volume(sight.volume));
+    std::vector<std::byte> bytes(std::min(stream.size(), kMostInfo));
+    stream.read(0, bytes);
     return bytes;
   }
 
@@ -343,9 +331,10 @@ class TrashReader {
   }
 
   SQLite::Database& db_;
-  SourcePtr source_;
+  Spaces& spaces_;
+  StoredStreams streams_;
   const Zone& zone_;
-  SQLite::Statement siblings_, content_, update_, below_;
+  SQLite::Statement siblings_, update_, below_;
   std::array<Siblings, 8> loaded_;
 };
 
@@ -369,9 +358,9 @@ void mark_trashed(SQLite::Database& db) {
 
 }  // namespace
 
-void read_trash(Shelf& shelf, const SourcePtr& source, const Zone& zone) {
+void read_trash(Shelf& shelf, Spaces& spaces, const Zone& zone) {
   SQLite::Transaction transaction(shelf.db());
-  TrashReader(shelf, source, zone).run();
+  TrashReader(shelf, spaces, zone).run();
   mark_trashed(shelf.db());
   transaction.commit();
 }

@@ -7,11 +7,11 @@
 #include <vector>
 
 #include "model/time.h"
-#include "source/source.h"
 
 namespace undershelf {
 
 class Shelf;
+class Spaces;
 
 struct TrashRecord {
   std::string original_path;    // from the volume's root, parts joined by `/`
@@ -33,6 +33,6 @@ std::optional<TrashRecord> parse_trashinfo(std::span<const std::byte> content, c
 // Finds trash folders in the shelf, living and deleted ones, reads their records, and stores
 // `original_path` and `deleted` of the files they speak of, and of all that is in trashed folders.
 // Repeatable.
-void read_trash(Shelf& shelf, const SourcePtr& source, const Zone& zone);
+void read_trash(Shelf& shelf, Spaces& spaces, const Zone& zone);
 
 }  // namespace undershelf
