@@ -28,10 +28,4 @@ Volume Geometry::volume_at(uint64_t base) const {
   return volume;
 }
 
-void append_pieces(Pieces& pieces, const std::vector<ByteRange>& ranges, uint64_t base) {
-  for (const ByteRange& range : ranges) {
-    append_piece(pieces, {Piece::Kind::range, base + range.offset, range.length});
-  }
-}
-
 }  // namespace undershelf::chained

@@ -45,7 +45,4 @@ struct Geometry {
   Volume volume_at(uint64_t base) const;
 };
 
-// Ranges of the volume as pieces of a stream. `base`: as above.
-void append_pieces(Pieces& pieces, const std::vector<ByteRange>& ranges, uint64_t base);
-
 }  // namespace undershelf::chained

@@ -8,11 +8,10 @@
 #include <utility>
 
 #include "fs/bitmap.h"
-#include "fs/chained/folder_bytes.h"
 #include "fs/exfat/continuations.h"
 #include "fs/exfat/entries.h"
 #include "fs/exfat/folder.h"
-#include "fs/exfat/geometry.h"
+#include "fs/exfat/streams.h"
 #include "fs/pieces_source.h"
 #include "model/text.h"
 
@@ -36,14 +35,13 @@ class Reader : public VolumeReader {
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
          const ReadOptions& options, Found found)
       : source_(source),
-        window_(std::make_shared<Window>(source, where.offset, where.length)),
-        base_(where.offset),
         geometry_(std::move(geometry)),
-        table_(window_),
+        heap_(source, where, geometry_),
+        streams_(geometry_, heap_, [this](const ByteRange& range) { return is_used(range); }),
         zone_(options.zone),
         found_(std::move(found)),
-        clusters_(window_, geometry_, upcase_, found_.folders, [this](uint32_t cluster) {
-          return bitmap_ && next_used({base_ + geometry_.offset_of(cluster), 1}).length == 0;
+        clusters_(heap_.volume(), geometry_, upcase_, found_.folders, [this](uint32_t cluster) {
+          return bitmap_ && !is_used(heap_.range_of(cluster));
         }) {
     describe();
   }
@@ -56,10 +54,11 @@ class Reader : public VolumeReader {
 
   void read(Sink& sink) override {
     sink_ = &sink;
+    heap_.begin(sink);
+    streams_.forget_flag();
     clusters_.clear();
     ends_.clear();
     chained_.clear();
-    flag_is_used_ = false;
     if (!found_.former) push_own_files();
     if (geometry_.root_cluster != 0) read_root();
     read_queued();
@@ -67,9 +66,13 @@ class Reader : public VolumeReader {
     read_tails();
     read_found();
     push_chained();
+    if (!found_.former) heap_.report_lost_chains();
   }
 
  private:
+  // Whether any of a range (bytes of the volume) is in use.
+  bool is_used(const ByteRange& range) { return next_used(heap_.on_space(range)).length > 0; }
+
   void read_root() {
     Site root;
     root.where = root_ranges();
@@ -90,7 +93,7 @@ class Reader : public VolumeReader {
   void push_chained() {
     for (Entry& entry : chained_) {
       Stream& stream = entry.streams.front();
-      stream.scattered = flag_is_used_ && stream.pieces.empty();
+      stream.scattered = streams_.flag_is_used() && stream.pieces.empty();
       sink_->add(entry);
     }
     chained_.clear();
@@ -120,16 +123,13 @@ class Reader : public VolumeReader {
   void read_nameless(uint32_t cluster) {
     Site site;
     site.first = cluster;
-    site.live = !found_.former && next_used({base_ + geometry_.offset_of(cluster), 1}).length > 0;
+    site.live = !found_.former && is_used(heap_.range_of(cluster));
     site.where = geometry_.ranges_of(clusters_.follow(cluster, most_folder_clusters()));
     clusters_.begin(cluster);
-    Entry& entry = site.entry;
-    entry.key = geometry_.offset_of(cluster) + 1;  // no entry lies there
-    entry.kind = Kind::folder;
-    entry.state = site.live ? State::live : State::deleted;
-    entry.orphan = true;
-    entry.name = {fmt::format("[folder {}]", cluster), {}, false};
-    entry.evidence.push_back({"name-lost", 0});
+    // No entry lies where its key says.
+    site.entry = heap_.nameless_folder(cluster, geometry_.offset_of(cluster) + 1);
+    if (site.live) site.entry.state = State::live;
+    site.entry.orphan = true;
     read_site(std::move(site));
   }
 
@@ -158,13 +158,13 @@ class Reader : public VolumeReader {
   }
 
   void describe() {
-    volume_ = geometry_.volume_at(base_);
+    volume_ = geometry_.volume_at(heap_.base());
     volume_.file_system = "exfat";
-    volume_.structures = {{base_, 2ULL * kBootRegionSectors * geometry_.sector_size},
-                          {base_ + geometry_.fat_offset, geometry_.fat_size}};
+    volume_.structures = {heap_.on_space({0, 2ULL * kBootRegionSectors * geometry_.sector_size}),
+                          heap_.on_space({geometry_.fat_offset, geometry_.fat_size})};
     if (geometry_.root_cluster != 0 && !found_.former) {
       for (const ByteRange& range : root_ranges()) {
-        volume_.structures.push_back({base_ + range.offset, range.length});
+        volume_.structures.push_back(heap_.on_space(range));
       }
     }
     const Content root =
@@ -214,12 +214,12 @@ class Reader : public VolumeReader {
         std::min<uint64_t>(found.DataLength.value(), geometry_.volume_size);
     stream.placement = Placement::exact;
     const uint64_t clusters = geometry_.clusters_of(stream.size);
-    Chain chain = this->chain(found.FirstCluster.value(), clusters);
+    Chain chain = streams_.chain(found.FirstCluster.value(), clusters);
     if (chain.clusters < clusters) {
       // Without its chain it is taken to lie in one piece, as formatters lay it down.
       chain.runs = {{found.FirstCluster.value(), static_cast<uint32_t>(clusters)}};
     }
-    add_pieces(stream, geometry_.ranges_of(chain.runs));
+    heap_.add_pieces(stream, geometry_.ranges_of(chain.runs));
     entry.streams.push_back(std::move(stream));
     return entry;
   }
@@ -232,43 +232,15 @@ class Reader : public VolumeReader {
     for (const Entry& entry : own_files_) sink_->add(entry);
   }
 
-  Chain chain(uint32_t first, uint64_t most) {
-    return follow_chain(first, most, geometry_.cluster_count, [&](uint32_t cluster) -> Link {
-      if (uint64_t{cluster} * 4 + 4 > geometry_.fat_size) return {};
-      std::array<std::byte, 4> bytes{};
-      if (!table_.read(geometry_.fat_offset + uint64_t{cluster} * 4, bytes)) return {};
-      const uint32_t value =
-          boost::endian::load_little_u32(reinterpret_cast<unsigned char*>(bytes.data()));
-      if (value == 0) return {Link::Kind::free, 0};
-      if (value == kBadCluster) return {Link::Kind::bad, 0};
-      return {value == kEndOfChain ? Link::Kind::end : Link::Kind::next, value};
-    });
-  }
-
-  void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
-    chained::append_pieces(stream.pieces, where, base_);
-  }
-
   std::vector<ByteRange> root_ranges() {
-    Chain found = chain(geometry_.root_cluster, kMostFolderBytes / geometry_.cluster_size + 1);
+    Chain found =
+        streams_.chain(geometry_.root_cluster, kMostFolderBytes / geometry_.cluster_size + 1);
     if (found.runs.empty()) found.runs = {{geometry_.root_cluster, 1}};
     return geometry_.ranges_of(found.runs);
   }
 
-  Content load(const std::vector<ByteRange>& where) {
-    Content content;
-    for (const ByteRange& range : where) {
-      for (const ByteRange& bad : content.append(*window_, range).bad) {
-        if (sink_ != nullptr) {
-          damage(bad, fmt::format("{} bytes of a folder cannot be read.", bad.length));
-        }
-      }
-    }
-    return content;
-  }
-
-  void damage(const ByteRange& in_volume, std::string what) {
-    sink_->add(Damage{{base_ + in_volume.offset, in_volume.length}, std::move(what)});
+  Content load(const std::vector<ByteRange>& where) const {
+    return heap_.load_in_use<DirectoryEntry>(where);
   }
 
   void read_site(Site site) {
@@ -279,12 +251,12 @@ class Reader : public VolumeReader {
     const FolderContent parsed = parse_folder(content.entries, upcase_);
     if (site.live || !parsed.sets.empty()) mark_covered(site.where);
     Stream stream;
-    if (known) stream.first = base_ + geometry_.offset_of(site.first);
+    if (known) stream.first = heap_.place_of(site.first);
     // A deleted folder whose place holds no set any more may have been empty, or is overwritten.
     if (site.live || !parsed.sets.empty()) {
       stream.placement = Placement::exact;
-      add_pieces(stream, site.where);
-    } else if (is_used(site)) {
+      heap_.add_pieces(stream, site.where);
+    } else if (!site.where.empty() && is_used({site.where.front().offset, 1})) {
       site.entry.evidence.push_back({"folder-replaced", 0});
     }
     site.entry.streams.push_back(std::move(stream));
@@ -320,16 +292,12 @@ class Reader : public VolumeReader {
     }
   }
 
-  bool is_used(const Site& site) {
-    return !site.where.empty() && next_used({base_ + site.where.front().offset, 1}).length > 0;
-  }
-
   void take_sets(const Content& content, const FolderContent& parsed, const Site& site) {
     const bool is_root = site.first == 0;
     if (parsed.broken > 0 && site.live) {
-      damage({content.parts.front().offset, 0},
-             fmt::format("{} entry sets in {} are damaged.", parsed.broken,
-                         is_root ? "the root folder" : "the folder " + site.entry.name.text));
+      heap_.damage({content.parts.front().offset, 0},
+                   fmt::format("{} entry sets in {} are damaged.", parsed.broken,
+                               is_root ? "the root folder" : "the folder " + site.entry.name.text));
     }
     for (const EntrySet& set : parsed.sets) {
       const State state = site.live && set.in_use ? State::live : State::deleted;
@@ -338,7 +306,7 @@ class Reader : public VolumeReader {
       if (set.folder()) {
         take_subfolder(set, std::move(entry));
       } else {
-        entry.streams.push_back(file_stream(set, entry));
+        entry.streams.push_back(streams_.of_file(set, entry));
         if (entry.streams.back().open && set.stream.DataLength.value() > geometry_.cluster_size) {
           chained_.push_back(std::move(entry));
         } else {
@@ -348,112 +316,14 @@ class Reader : public VolumeReader {
     }
   }
 
-  Stream file_stream(const EntrySet& set, Entry& entry) {
-    Stream stream;
-    stream.size = set.stream.DataLength.value();
-    stream.valid_size = std::min(set.stream.ValidDataLength.value(), stream.size);
-    const uint32_t first = set.stream.FirstCluster.value();
-    if (stream.size == 0 && (first == 0 || entry.state == State::live)) {
-      stream.placement = Placement::exact;
-      return stream;
-    }
-    const uint64_t wanted = geometry_.clusters_of(stream.size);
-    if (wanted > geometry_.cluster_count) {
-      // No file is larger than its volume: the number is damaged.
-      entry.evidence.push_back({"size-impossible", stream.size});
-      stream.size = stream.valid_size = 0;
-      stream.size_known = false;
-      if (entry.state == State::live) {
-        damage(
-            {entry.key, kEntrySize},
-            fmt::format("The size of the file {} is more than the volume holds.", entry.name.text));
-      }
-      return stream;
-    }
-    if (!geometry_.is_cluster(first)) {
-      stream.valid_size = std::min(stream.valid_size, stream.size);
-      append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size});
-      entry.evidence.push_back({"first-cluster-invalid", first});
-      if (entry.state == State::live) {
-        damage({entry.key, kEntrySize},
-               fmt::format("The file {} lies where the volume has no clusters.", entry.name.text));
-      }
-      return stream;
-    }
-    stream.first = base_ + geometry_.offset_of(first);
-    if (stream.size == 0) {
-      entry.evidence.push_back({"size-lost", 0});
-      stream.size_known = false;
-    }
-    if (set.contiguous()) {
-      flag_is_used_ = flag_is_used_ || wanted > 1;
-      place_contiguously(stream, entry, first, wanted);
-    } else if (entry.state == State::live) {
-      place_chain(stream, entry, first, wanted);
-    } else {
-      stream.open = true;
-      const Chain left = chain(first, wanted);
-      const bool whole = left.clusters == wanted &&
-                         (left.end == Chain::End::marked || left.end == Chain::End::enough);
-      if (whole && is_free(left)) add_pieces(stream, geometry_.ranges_of(left.runs));
-    }
-    return stream;
-  }
-
-  // Some drivers leave the chain of a deleted file in place: it holds as long as all of it is free.
-  bool is_free(const Chain& left) {
-    return std::ranges::none_of(geometry_.ranges_of(left.runs), [&](const ByteRange& range) {
-      return next_used({base_ + range.offset, range.length}).length > 0;
-    });
-  }
-
-  // The flag NoFatChain says that the clusters follow each other.
-  void place_contiguously(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
-    const auto found = geometry_.ranges_of({{first, static_cast<uint32_t>(wanted)}});
-    stream.placement = Placement::exact;
-    add_pieces(stream, found);
-    note_short(stream, entry, found.empty() ? 0 : found[0].length);
-  }
-
-  void place_chain(Stream& stream, Entry& entry, uint32_t first, uint64_t wanted) {
-    const Chain found = chain(first, wanted + 1);
-    if (found.clusters == 0) {
-      stream.open = true;
-      entry.evidence.push_back({"chain-lost", 0});
-      damage({entry.key, kEntrySize},
-             fmt::format("The FAT has no chain for the file {}.", entry.name.text));
-      return;
-    }
-    stream.placement = Placement::exact;
-    add_pieces(stream, geometry_.ranges_of(found.runs));
-    note_short(stream, entry, found.clusters * geometry_.cluster_size);
-    if (found.end != Chain::End::marked && found.clusters < wanted) {
-      damage({entry.key, kEntrySize},
-             fmt::format("The chain of the file {} {} after {} of {} clusters.", entry.name.text,
-                         to_text(found.end), found.clusters, wanted));
-    }
-  }
-
-  void note_short(Stream& stream, Entry& entry, uint64_t there) const {
-    if (there >= stream.size) return;
-    append_piece(stream.pieces, {Piece::Kind::unknown, 0, stream.size - there});
-    entry.evidence.push_back({"chain-short", stream.size - there});
-  }
-
   void take_subfolder(const EntrySet& set, Entry entry) {
     const uint32_t first = set.stream.FirstCluster.value();
     const bool live = entry.state == State::live;
     const bool valid = geometry_.is_cluster(first);
     if (!valid || !clusters_.begin(first)) {
-      entry.evidence.push_back({valid ? "folder-read-before" : "first-cluster-invalid", first});
-      if (live) {
-        damage({entry.key, kEntrySize},
-               fmt::format("The folder {} starts {}; it is not entered.", entry.name.text,
-                           valid ? "where a folder read before does"
-                                 : "at a cluster that the volume has not"));
-      }
+      heap_.refuse_folder(entry, first);
       Stream stream;
-      if (valid) stream.first = base_ + geometry_.offset_of(first);
+      if (valid) stream.first = heap_.place_of(first);
       entry.streams.push_back(std::move(stream));
       sink_->add(entry);
       return;
@@ -465,10 +335,10 @@ class Reader : public VolumeReader {
     const uint64_t wanted = std::max<uint64_t>(1, geometry_.clusters_of(size));
     std::vector<Run> runs{{first, static_cast<uint32_t>(wanted)}};
     if (!set.contiguous()) {
-      const Chain found = chain(first, wanted);
+      const Chain found = streams_.chain(first, wanted);
       // Without a chain the clusters are taken to follow each other: what is in them verifies
       // itself.
-      if (found.clusters > 0 && (live || is_free(found))) {
+      if (found.clusters > 0 && (live || streams_.is_free(found))) {
         runs = found.runs;
       } else if (!found_.folders.empty()) {
         runs = clusters_.follow(first, wanted);
@@ -480,10 +350,9 @@ class Reader : public VolumeReader {
   }
 
   SourcePtr source_;
-  std::shared_ptr<const Window> window_;
-  uint64_t base_;  // byte of the source at which the volume starts
-  Geometry geometry_;
-  CachedReader table_;
+  const Geometry geometry_;
+  chained::Heap heap_;
+  StreamMaker streams_;
   Zone zone_;
   UpcaseTable upcase_;
   Volume volume_;
@@ -493,7 +362,6 @@ class Reader : public VolumeReader {
   std::deque<Site> live_, deleted_;
   std::vector<std::pair<uint32_t, Site>> ends_;  // living folders, with their last clusters
   std::vector<Entry> chained_;                   // see push_chained
-  bool flag_is_used_ = false;                    // NoFatChain, for files of several clusters
   Found found_;
   Continuations clusters_;  // that were read, and what goes on which folder
 };
