@@ -60,7 +60,8 @@ INSTANTIATE_TEST_SUITE_P(
         Harm{"firstClusterOutside", [](std::string& i) { put32(i, live_set(i) + 52, 0x7FFFFFFF); },
              1, kLive, "gone"},
         Harm{"sizeBeyondTheVolume",
-             [](std::string& i) { put32(i, live_set(i) + 32 + 28, 0x00FFFFFF); }, 1, kLive, "partial"},
+             [](std::string& i) { put32(i, live_set(i) + 32 + 28, 0x00FFFFFF); }, 1, kLive,
+             "partial"},
         // Its times are lost, its name and place are not.
         Harm{"headOfADeletedSet", [](std::string& i) { i.replace(lost_set(i), 32, 32, '\x20'); }, 0,
              kLost, "likely"},

@@ -3,8 +3,9 @@
 
 #include "access/safe_names.h"
 #include "model/error.h"
+#include "placing/claims.h"
+#include "placing/contiguous.h"
 #include "placing/lost_map.h"
-#include "placing/placing.h"
 #include "rating/rating.h"
 #include "shelf/glob.h"
 #include "shelf/selection.h"

@@ -19,6 +19,8 @@
 #include "access/content.h"
 #include "access/safe_names.h"
 #include "exporting/apple_double.h"
+#include "exporting/bag_head.h"
+#include "exporting/buffers.h"
 #include "exporting/earlier_bag.h"
 #include "exporting/target.h"
 #include "model/error.h"
@@ -55,7 +57,11 @@ class Exporter {
     count(selection);
     require_room();
     try {
-      prepare_directory();
+      prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
+        done_ += bytes;
+        show_progress();
+      });
+      done_ = 0;
       tree_.emplace(options_.directory);
       write_payload(selection);
       set_folder_times();
@@ -146,65 +152,6 @@ class Exporter {
                     in_mebibytes(target_.free_bytes)));
   }
 
-  void prepare_directory() {
-    const fs::path directory(options_.directory);
-    require_writable_parent(options_.directory);
-    std::error_code error;
-    const bool exists = fs::exists(fs::symlink_status(directory, error));
-    const bool is_folder = exists && fs::is_directory(directory, error);
-    if (options_.resume && is_folder && fs::exists(directory / "bag-info.txt", error)) {
-      earlier_.load(options_.directory, identity(), [&](uint64_t bytes) {
-        done_ += bytes;
-        show_progress();
-      });
-      done_ = 0;
-    } else if (exists && !is_folder) {
-      throw Error(Failure::refused,
-                  fmt::format("{} is a file. Choose a new folder.", options_.directory));
-    } else if (exists && !fs::is_empty(directory, error)) {
-      throw Error(
-          Failure::refused,
-          error ? fmt::format("{} cannot be read: {}. Choose another folder.", options_.directory,
-                              error.message())
-                : fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose "
-                              "a new folder.",
-                              options_.directory,
-                              options_.resume ? ", nor an export that can be gone on with" : ""));
-    }
-    if (!exists && ::mkdir(options_.directory.c_str(), 0777) != 0) throw TargetFailed{errno};
-    const Descriptor root(::open(options_.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (!root.ok()) throw TargetFailed{errno};
-    replace_file(root.get(), "bagit.txt",
-                 "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
-    replace_file(root.get(), "bag-info.txt", info());
-  }
-
-  // By what an export is known again: the shelf, and what was asked of it.
-  std::string identity() const {
-    const SourceIdentity source = shelf_.source();
-    Sha256 hash;
-    const auto add = [&](const std::string& text) {
-      hash.update(std::as_bytes(std::span(text)));
-      hash.update(std::as_bytes(std::span("\n", 1)));
-    };
-    add(std::to_string(source.size));
-    for (const BlockHash& block : source.blocks) add(block.sha256);
-    const std::vector<ScanRecord> scans = shelf_.scans();
-    if (!scans.empty()) add(scans.front().started);
-    return fmt::format("Shelf-Identity: {}\nSelection: {}\n", hash.hex(),
-                       options_.described.empty() ? "everything" : options_.described);
-  }
-
-  // What bag-info.txt says. A label and its value are one line (RFC 8493, 2.2.2).
-  std::string info() const {
-    const SourceIdentity source = shelf_.source();
-    return fmt::format(
-        "Source: {}\nSource-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
-        "Bagging-Date: {:%Y-%m-%d}\nBagging-Time: {:%Y-%m-%dT%H:%M:%SZ}\n",
-        printable(source.path), source.size, printable(options_.shelf_path), identity(),
-        UNDERSHELF_VERSION, fmt::gmtime(started_), fmt::gmtime(started_));
-  }
-
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
   bool is_double(const Row& row) const {
@@ -243,7 +190,7 @@ class Exporter {
       if (!row.is_folder() && (is_left_out(row) || is_too_large(row))) return true;
       return write_row(row, writer);
     });
-    BagWriter::Outcome outcome = writer.finish(info(), kept_);
+    BagWriter::Outcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_);
     result_.full = outcome.full;
     result_.with_gaps = outcome.with_gaps;
     result_.full.files += kept_full_.files;
@@ -343,7 +290,7 @@ class Exporter {
       const size_t ahead = at == 0 ? head.size() : 0;  // bytes of the head in this part
       const uint64_t from = at + ahead - head.size();  // in the stream
       part.size = ahead + std::min<uint64_t>(kChunk - ahead, stream.size() - from);
-      const std::shared_ptr<std::byte[]> room = room_for(part.size);
+      const std::shared_ptr<std::byte[]> room = buffers_.take(part.size);
       const std::span bytes(room.get(), part.size);
       std::ranges::copy(std::as_bytes(std::span(head).first(ahead)), bytes.begin());
       for (const Loss& loss : stream.read(from, bytes.subspan(ahead))) append_loss(losses, loss);
@@ -383,29 +330,6 @@ class Exporter {
     if (now - shown_ < kBetweenProgress) return;
     shown_ = now;
     options_.progress(done_, wanted_.bytes);
-  }
-
-  // Memory for a piece of a file, which the other thread gives back. It is used again, and small
-  // pieces share it: to ask for it anew each time would cost as much as all else that is done for a
-  // small file.
-  std::shared_ptr<std::byte[]> room_for(size_t size) {
-    if (!room_ || size > kChunk - room_used_) {
-      room_ = free_room();
-      room_used_ = 0;
-    }
-    std::byte* bytes = room_.get() + room_used_;
-    room_used_ += size;
-    return {room_, bytes};
-  }
-
-  std::shared_ptr<std::byte[]> free_room() {
-    room_.reset();
-    for (const auto& room : rooms_) {
-      if (room.use_count() > 1) continue;
-      std::atomic_thread_fence(std::memory_order_acquire);  // after the other thread's last look
-      return room;
-    }
-    return rooms_.emplace_back(std::make_shared_for_overwrite<std::byte[]>(kChunk));
   }
 
   // `ahead`: bytes of the file in front of the stream, from whose start the losses count.
@@ -456,9 +380,7 @@ class Exporter {
   EarlierBag earlier_;
   FileSum kept_;                   // of an earlier run: files and bytes as written
   FileSum kept_full_, kept_gaps_;  // of these: content
-  std::vector<std::shared_ptr<std::byte[]>> rooms_;  // kChunk bytes each
-  std::shared_ptr<std::byte[]> room_;                // one of them
-  size_t room_used_ = 0;                             // bytes of it
+  Buffers buffers_{kChunk};
   std::vector<std::pair<std::string, std::optional<Time>>> folder_times_;
   ExportResult result_;
 };

@@ -1,110 +1,27 @@
 #include "placing/placing.h"
 
 #include <SQLiteCpp/SQLiteCpp.h>
-#include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
-#include <optional>
 #include <unordered_map>
 #include <unordered_set>
 #include <vector>
 
 #include "access/spaces.h"
-#include "content/types.h"
 #include "model/entry.h"
+#include "placing/contiguous.h"
+#include "placing/first_cluster.h"
 #include "placing/lost_map.h"
+#include "placing/lost_streams.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 #include "source/source.h"
 
 namespace undershelf {
-
-Placed place_contiguously(uint64_t first, uint64_t size, const ClusterGrid& grid,
-                          const std::function<Obstacle(uint64_t)>& next) {
-  Placed placed;
-  uint64_t at = first;
-  uint64_t left = size;
-  while (left > 0 && at < grid.heap_end) {
-    const Obstacle obstacle = next(at);
-    uint64_t until = grid.heap_end;
-    if (obstacle.range.length > 0) {
-      if (obstacle.range.offset > at) {
-        until = std::min(until, obstacle.range.offset);
-      } else {
-        until = std::min(until, grid.rounded_up(obstacle.range.end()));
-        // The first cluster is recorded, so it can only be overwritten.
-        if (obstacle.stepped_over && at != first) {
-          at = until;
-          ++placed.gaps;
-          continue;
-        }
-      }
-    }
-    const uint64_t take = std::min(left, until - at);
-    append_piece(placed.pieces, {Piece::Kind::range, at, take});
-    at += take;
-    left -= take;
-  }
-  append_piece(placed.pieces, {Piece::Kind::unknown, 0, left});
-  return placed;
-}
-
 namespace {
 
-struct Times {
-  std::optional<Time> created, modified;
-  bool folder = false;
-  bool live = false;
-  // When its content was last known to be written.
-  std::optional<Time> written() const { return std::max(created, modified); }
-};
-
-// Whether a holder's place was never the lost file's, because both were there at the same time. It
-// was if the holder was last written to before the lost file was. Where that is a tie, as times are
-// recorded in steps of two seconds, creation decides. All else counts against the lost file.
-bool stood_beside(const Times& holder, const Times& lost) {
-  if (holder.folder) {
-    // A deleted folder's cluster that still holds the folder never held the file's content. A
-    // living one changes its time with each entry in it; its clusters came early.
-    return !holder.live || (holder.created && lost.written() && holder.created <= lost.written());
-  }
-  if (!holder.written() || !lost.written()) return false;
-  if (holder.written() != lost.written()) return *holder.written() < *lost.written();
-  if (!holder.created || !lost.created || holder.created == lost.created) return false;
-  return *holder.created < *lost.created || *holder.created < *lost.written();
-}
-
 constexpr int64_t kMoment = 120 * kTicksPerSecond;
-
-// Candidates for first clusters that are read, in all; then the nearest few of each file.
-constexpr size_t kMostCandidates = 2'000'000, kFewCandidates = 16;
 constexpr size_t kTimesKept = 200'000;
-
-struct LostStream {
-  int64_t id = 0;
-  int64_t entry = 0;
-  int64_t volume = 0;
-  int64_t parent = 0;  // entry of its folder; minus the volume for the root
-  uint64_t first = 0;
-  uint64_t first_step = 0;  // see Stream::first_step
-  bool guessed = false;     // `first` was chosen among candidates
-  uint64_t size = 0;
-  Pieces hint;
-  Times times;
-  const Format* format = nullptr;
-  bool live = false;         // was not deleted: only its chain is lost
-  bool former = false;       // of a former volume
-  bool fixed = false;        // its place, `hint`, is recorded: it is only in the others' way
-  bool overwritten = false;  // a younger lost file starts inside it
-  mutable std::optional<HeadMatch> head;  // once it was looked at
-  uint64_t end = 0;                       // where it was placed ends, if that is not exact
-
-  int64_t born() const {
-    const auto time = times.created ? times.created : times.modified;
-    return time ? time->ticks : 0;
-  }
-};
 
 class Placer {
  public:
@@ -115,6 +32,7 @@ class Placer {
         claims_(claims),
         next_used_(next_used),
         source_(source),
+        first_clusters_(db_, claims_, source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=?, entangled=0 WHERE id=?"),
@@ -127,7 +45,10 @@ class Placer {
   }
 
   void run() {
-    load();
+    LostStreams lost = load_lost_streams(db_, space_, grids_);
+    lost_ = std::move(lost.all);
+    keeps_high_half_ = std::move(lost.keep_high_half);
+    order();
     for (uint32_t i = 0; i < lost_.size(); ++i) place(i);
     for (const LostStream& stream : lost_) mark_entangled(stream);
     for (const int64_t id : entangled_) {
@@ -138,59 +59,10 @@ class Placer {
   }
 
  private:
-  void load() {
-    load_streams("s.open=1", false);
-    if (lost_.empty()) return;
-    load_streams(
-        "s.open=0 AND s.first IS NOT NULL AND s.size>0 AND e.kind='file' AND e.state<>'live'",
-        true);
-    // Folders of former volumes lie in their files' way as the files themselves do.
-    load_streams(
-        "s.open=0 AND s.name IS NULL AND length(s.pieces)>0 AND e.kind='folder' AND "
-        "e.state='former'",
-        true);
-    order();
-  }
-
-  void load_streams(const char* which, bool fixed) {
-    SQLite::Statement row(db_, fmt::format(R"sql(
-      SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
-             coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
-             e.marked_deleted, e.state='former'
-      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-      WHERE {} AND e.merged_into IS NULL AND v.space=?)sql",
-                                           fixed ? "s.pieces" : "s.hint", which));
-    row.bind(1, space_);
-    while (row.executeStep()) {
-      LostStream s;
-      s.fixed = fixed;
-      s.id = row.getColumn(0).getInt64();
-      s.entry = row.getColumn(1).getInt64();
-      s.volume = row.getColumn(2).getInt64();
-      s.first = size_of(row.getColumn(3));
-      s.size = size_of(row.getColumn(4));
-      s.hint = pieces_of(row.getColumn(5));
-      s.times.created = maybe_time(row.getColumn(6));
-      s.times.modified = maybe_time(row.getColumn(7));
-      s.format = &format_by_name(row.getColumn(8).getText());
-      s.first_step = size_of(row.getColumn(9));
-      s.former = row.getColumn(13).getInt() != 0;
-      s.live = row.getColumn(11).getInt() != 0 || (s.former && row.getColumn(12).getInt() == 0);
-      if (fixed && s.size == 0) s.size = total_length(s.hint);
-      s.parent = row.getColumn(10).getInt64();
-      // A deleted entry that kept the high half of its first cluster tells how its driver deletes.
-      const ClusterGrid& grid = grids_.at(s.volume);
-      if (s.first_step == 0 && row.getColumn(12).getInt() != 0 &&
-          s.first >= grid.heap_offset + grid.high_step()) {
-        keeps_high_half_.insert(s.volume);
-      }
-      lost_.push_back(std::move(s));
-    }
-  }
-
   void order() {
     for (LostStream& s : lost_) {
-      if (s.first_step != 0 && !keeps_high_half_.contains(s.volume)) choose_first(s);
+      if (s.first_step != 0 && !keeps_high_half_.contains(s.volume))
+        first_clusters_.choose(s, grids_.at(s.volume));
     }
     std::ranges::sort(lost_, [](const LostStream& a, const LostStream& b) {
       return a.born() != b.born() ? a.born() < b.born() : a.id < b.id;
@@ -239,82 +111,6 @@ class Placer {
       held_.assign({piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset},
                    number);
     }
-  }
-
-  // Chooses among the candidates for a first cluster: one that is free and begins like the format,
-  // of several the one nearest to another file of the folder. If none does, the least.
-  void choose_first(LostStream& stream) {
-    const ClusterGrid& grid = grids_.at(stream.volume);
-    const std::optional<uint64_t> neighbour = neighbour_of(stream);
-    std::pair<int, uint64_t> best{source_ == nullptr ? 0 : 1, 0};
-    size_t believable = 0;
-    uint64_t chosen = stream.first;
-    const auto distance = [&](uint64_t first) {
-      return !neighbour ? first : first > *neighbour ? first - *neighbour : *neighbour - first;
-    };
-    std::vector<uint64_t> candidates;
-    for (uint64_t first = stream.first; first < grid.heap_end; first += stream.first_step) {
-      candidates.push_back(first);
-    }
-    std::ranges::sort(candidates, {}, distance);
-    if (candidates.size() > candidates_left_) {
-      // More than can be looked at: the nearest ones, and that is a guess.
-      candidates.resize(std::min(candidates.size(), kFewCandidates));
-      believable = 1;
-    }
-    candidates_left_ -= std::min(candidates_left_, candidates.size());
-    for (const uint64_t first : candidates) {
-      const Claim* claim = claims_.at_or_after(first);
-      const bool claimed = claim != nullptr && claim->range.offset <= first;
-      const int merit = claimed ? -1 : merit_of_content(stream, first);
-      const uint64_t far = distance(first);
-      if (merit >= 0) ++believable;
-      if (std::pair{merit, UINT64_MAX - far} > best) {
-        best = {merit, UINT64_MAX - far};
-        chosen = first;
-      }
-    }
-    // What the entry says is no guess where it is the only candidate that can be.
-    stream.guessed = chosen != stream.first || believable > 1;
-    stream.first = chosen;
-  }
-
-  // 2: begins like its format; 1: could be; 0: nothing to tell by; -1: is something else or blank.
-  int merit_of_content(const LostStream& stream, uint64_t first) const {
-    if (source_ == nullptr) return 0;
-    Head head{};
-    const auto bytes = read_head(stream, first, head);
-    if (bytes.empty()) return -1;
-    const HeadMatch match = match_head(*stream.format, bytes);
-    if (match == HeadMatch::differs) return -1;
-    if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) return -1;
-    return match == HeadMatch::fits ? 2 : 1;
-  }
-
-  using Head = std::array<std::byte, 512>;
-
-  // The beginning of a stream if it starts at `first`; empty if that cannot be read.
-  std::span<const std::byte> read_head(const LostStream& stream, uint64_t first, Head& head) const {
-    const auto bytes = std::span(head).first(std::min<uint64_t>(head.size(), stream.size));
-    if (source_ == nullptr || !source_->read(first, bytes).ok()) return {};
-    return bytes;
-  }
-
-  // Where the content of another file in the same folder starts for certain, if there is one.
-  std::optional<uint64_t> neighbour_of(const LostStream& stream) {
-    if (!neighbours_) {
-      neighbours_.emplace();
-      SQLite::Statement row(db_, R"sql(
-        SELECT coalesce(e.parent, -e.volume), s.first
-        FROM streams s JOIN entries e ON e.id=s.entry
-        WHERE s.first IS NOT NULL AND s.first_step IS NULL)sql");
-      while (row.executeStep()) {
-        neighbours_->emplace(row.getColumn(0).getInt64(), size_of(row.getColumn(1)));
-      }
-    }
-    const auto found = neighbours_->find(stream.parent);
-    if (found == neighbours_->end()) return std::nullopt;
-    return found->second;
   }
 
   // The nearest of: a living file or folder, an older lost file, a younger one that was begun
@@ -384,12 +180,6 @@ class Placer {
     return older.live || (!older.overwritten && head_of(older) != HeadMatch::differs);
   }
 
-  static bool was_begun_during(const LostStream& younger, const LostStream& older) {
-    return younger.times.created && older.times.created && older.times.modified &&
-           *younger.times.created > *older.times.created &&
-           *younger.times.created <= *older.times.modified;
-  }
-
   // Two lost files that both grew for a while, at the same time, and of which one begins inside
   // the other, probably lie cluster by cluster in turn; nothing records how.
   void mark_entangled(const LostStream& stream) {
@@ -403,13 +193,6 @@ class Placer {
     }
   }
 
-  static bool grew_together(const Times& a, const Times& b) {
-    constexpr int64_t kStep = 4 * kTicksPerSecond;  // what times may hide
-    if (!a.created || !a.modified || !b.created || !b.modified) return false;
-    return std::max(*a.created, *b.created).ticks + kStep <
-           std::min(*a.modified, *b.modified).ticks;
-  }
-
   static uint64_t end_of(const Pieces& pieces) {
     uint64_t end = 0;
     for (const Piece& piece : pieces) {
@@ -419,10 +202,7 @@ class Placer {
   }
 
   HeadMatch head_of(const LostStream& stream) const {
-    if (!stream.head) {
-      Head head{};
-      stream.head = match_head(*stream.format, read_head(stream, stream.first, head));
-    }
+    if (!stream.head) stream.head = head_at(source_, stream, stream.first);
     return *stream.head;
   }
 
@@ -466,8 +246,8 @@ class Placer {
   const ClaimMap& claims_;
   const NextUsed& next_used_;
   const Source* source_;
+  FirstClusters first_clusters_;
   SQLite::Statement times_, update_, entangle_;
-  std::optional<std::unordered_map<int64_t, uint64_t>> neighbours_;  // folder to first byte
   std::unordered_map<int64_t, ClusterGrid> grids_;
   std::unordered_set<int64_t> keeps_high_half_;        // volumes
   std::unordered_set<int64_t> entangled_;              // streams
@@ -475,7 +255,6 @@ class Placer {
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
   LostMap held_;
   std::unordered_map<int64_t, Times> known_times_;  // of entries, the ones asked for last
-  size_t candidates_left_ = kMostCandidates;
 };
 
 }  // namespace

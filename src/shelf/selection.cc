@@ -6,7 +6,6 @@
 #include <sqlite3.h>
 
 #include <algorithm>
-#include <cstring>
 #include <map>
 #include <span>
 
@@ -14,6 +13,8 @@
 #include "model/text.h"
 #include "shelf/glob.h"
 #include "shelf/rows.h"
+#include "shelf/sql_functions.h"
+#include "shelf/sql_text.h"
 
 namespace undershelf {
 namespace {
@@ -62,85 +63,10 @@ constexpr const char* kFormerPath =
     "ELSE coalesce((SELECT path FROM folder_paths WHERE entry=n.parent),'[orphans]')||'/'||n.name "
     "END";
 
-unsigned char lower(unsigned char c) { return c >= 'A' && c <= 'Z' ? c + 32 : c; }
-bool is_digit(unsigned char c) { return c >= '0' && c <= '9'; }
-
-// Paths in the order of a tree: a folder, then what is in it, then its next sibling. Numbers count
-// as such, and letters of ASCII are alike in both cases unless nothing else differs.
-int compare_by_parts(void*, int a_size, const void* a_data, int b_size, const void* b_data) {
-  const std::span a(static_cast<const unsigned char*>(a_data), static_cast<size_t>(a_size));
-  const std::span b(static_cast<const unsigned char*>(b_data), static_cast<size_t>(b_size));
-  size_t i = 0;
-  size_t j = 0;
-  while (i < a.size() && j < b.size()) {
-    if (is_digit(a[i]) && is_digit(b[j])) {
-      while (i < a.size() && a[i] == '0') ++i;
-      while (j < b.size() && b[j] == '0') ++j;
-      size_t a_end = i;
-      size_t b_end = j;
-      while (a_end < a.size() && is_digit(a[a_end])) ++a_end;
-      while (b_end < b.size() && is_digit(b[b_end])) ++b_end;
-      if (a_end - i != b_end - j) return a_end - i < b_end - j ? -1 : 1;
-      for (; i < a_end; ++i, ++j) {
-        if (a[i] != b[j]) return a[i] < b[j] ? -1 : 1;
-      }
-      continue;
-    }
-    const unsigned char x = lower(a[i]);
-    const unsigned char y = lower(b[j]);
-    if (x != y) return x == '/' ? -1 : y == '/' ? 1 : x < y ? -1 : 1;
-    ++i;
-    ++j;
-  }
-  if (a.size() - i != b.size() - j) return a.size() - i < b.size() - j ? -1 : 1;
-  const int bytes = std::memcmp(a.data(), b.data(), std::min(a.size(), b.size()));
-  return bytes != 0 ? bytes : a_size - b_size;
-}
-
-// SQL function glob_matches(text): whether any of the globs it was registered with matches.
-void glob_matches(sqlite3_context* context, int, sqlite3_value** arguments) {
-  const auto& globs = *static_cast<const std::vector<Glob>*>(sqlite3_user_data(context));
-  const auto* text = reinterpret_cast<const char*>(sqlite3_value_text(arguments[0]));
-  const std::string_view view(text == nullptr ? "" : text,
-                              static_cast<size_t>(sqlite3_value_bytes(arguments[0])));
-  const bool any = std::ranges::any_of(globs, [&](const Glob& g) { return g.matches(view); });
-  sqlite3_result_int(context, any ? 1 : 0);
-}
-
 std::vector<Glob> compile(const std::vector<std::string>& patterns, bool match_case) {
   std::vector<Glob> globs;
   for (const std::string& pattern : patterns) globs.emplace_back(pattern, match_case);
   return globs;
-}
-
-std::string quoted(const std::string& text) {
-  std::string out = "'";
-  for (const char c : text) {
-    if (c == '\'') out += c;
-    out += c;
-  }
-  return out + "'";
-}
-
-std::string one_of(const std::string& column, const std::vector<std::string>& values) {
-  std::vector<std::string> list;
-  for (const std::string& value : values) list.push_back(quoted(value));
-  return fmt::format("{} IN ({})", column, fmt::join(list, ","));
-}
-
-int64_t as_integer(uint64_t value) { return static_cast<int64_t>(value); }
-int64_t as_integer(Time value) { return value.ticks; }
-
-template <typename Value>
-std::string in_ranges(const std::string& column, const std::vector<Between<Value>>& ranges) {
-  std::vector<std::string> alternatives;
-  for (const Between<Value>& range : ranges) {
-    std::string test = column + " IS NOT NULL";
-    if (range.from) test += fmt::format(" AND {}>={}", column, as_integer(*range.from));
-    if (range.to) test += fmt::format(" AND {}<={}", column, as_integer(*range.to));
-    alternatives.push_back("(" + test + ")");
-  }
-  return fmt::format("({})", fmt::join(alternatives, " OR "));
 }
 
 // A glob over whole paths as users write it: paths are printed with a slash behind folders, and

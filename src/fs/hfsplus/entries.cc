@@ -188,4 +188,37 @@ Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live
   return stream;
 }
 
+std::vector<Entry> own_files(const Geometry& geometry, const Tables& tables) {
+  const VolumeHeader& h = geometry.header;
+  struct Own {
+    const char* name;
+    uint32_t cnid;
+    const ForkData& fork;
+  };
+  const Own files[] = {{"[extents overflow file]", kExtentsFile, h.extentsFile},
+                       {"[catalog file]", kCatalogFile, h.catalogFile},
+                       {"[allocation file]", kAllocationFile, h.allocationFile},
+                       {"[startup file]", kStartupFile, h.startupFile},
+                       {"[attributes file]", kAttributesFile, h.attributesFile}};
+  std::vector<Entry> entries;
+  for (const Own& file : files) {
+    // The leaves of a catalog that no header tells of.
+    const bool leaves = file.cnid == kCatalogFile && !geometry.catalog_leaves.empty();
+    if (file.fork.totalBlocks.value() == 0 && !leaves) continue;
+    Entry& entry = entries.emplace_back();
+    entry.key = file.cnid;
+    entry.system = true;
+    entry.name = {file.name, {}, false};
+    if (!leaves) {
+      entry.streams.push_back(fork_stream(file.fork, file.cnid, false, true, entry, tables));
+      continue;
+    }
+    Stream& stream = entry.streams.emplace_back();
+    stream.size = stream.valid_size = geometry.leaves_in_use * geometry.leaf_size;
+    stream.placement = Placement::exact;
+    stream.pieces = truncated(geometry.catalog_leaves, stream.size);
+  }
+  return entries;
+}
+
 }  // namespace undershelf::hfsplus

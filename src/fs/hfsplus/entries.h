@@ -37,4 +37,7 @@ Entry from_remnant(uint32_t cnid, const Remnant& remnant, const Tables& tables);
 Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live, Entry& entry,
                    const Tables& tables);
 
+// The file system's own files, which have no records.
+std::vector<Entry> own_files(const Geometry& geometry, const Tables& tables);
+
 }  // namespace undershelf::hfsplus

@@ -7,6 +7,7 @@
 
 #include "fs/bitmap.h"
 #include "fs/ntfs/entries.h"
+#include "fs/ntfs/folder_index.h"
 #include "fs/ntfs/geometry.h"
 #include "fs/ntfs/journal.h"
 #include "fs/ntfs/mft.h"
@@ -251,7 +252,10 @@ class Reader : public VolumeReader {
   }
 
   void read_indexes(LostNames& names) {
-    const Sight sight = [&](const Sighting& sighting) { names.add(sighting); };
+    const FolderIndex index(
+        source_, geometry_,
+        [this](const ByteRange& range, std::string what) { damage(range, std::move(what)); },
+        [&](const Sighting& sighting) { names.add(sighting); });
     for (const uint32_t number : folders_) {
       const Mft::Read read = mft_.read(number);
       if (!read.record) continue;
@@ -259,66 +263,8 @@ class Reader : public VolumeReader {
       const std::vector<std::byte> bytes(read.record->bytes.begin(), read.record->bytes.end());
       Record record = *read.record;
       record.bytes = bytes;
-      const bool live = record.in_use();
-      read_root_node(record, number, live, sight);
-      const File file = collect(number);
-      if (!file.index.empty()) read_blocks(file, live, sight);
-    }
-  }
-
-  // The node in the record itself, and what stands behind the record's last attribute.
-  void read_root_node(const Record& record, uint64_t number, bool live, const Sight& sight) {
-    each_attribute(record, [&](const Attribute& attribute) {
-      if (attribute.type() != kIndexRoot || attribute.name != u"$I30") return;
-      const auto value = attribute.value();
-      constexpr size_t kHead = sizeof(IndexRoot) - sizeof(IndexHeader);
-      if (value.size() < sizeof(IndexRoot)) return;
-      if (!read_index_node(value.subspan(kHead), number, live, sight) && live) {
-        damage({mft_.place_of(number), geometry_.record_size},
-               fmt::format("The index in record {} is damaged.", number));
-      }
-    });
-    const size_t used = std::min<size_t>(record.header.bytes_in_use.value(), record.bytes.size());
-    read_index_slack(record.bytes, used, number, sight);
-  }
-
-  void read_blocks(const File& file, bool live, const Sight& sight) {
-    // A size that no volume of this length can hold is damage; what is declared counts only as far
-    // as the source reaches.
-    const uint64_t size = std::min({total_length(file.index), volume_.length, source_->size()});
-    const PiecesSource stream(source_, file.index, size);
-    const size_t block_size = geometry_.block_size;
-    std::vector<std::byte> bytes(std::max<size_t>(block_size, 256 << 10));
-    for (uint64_t base = 0; base < size; base += bytes.size()) {
-      const auto part = std::span(bytes).first(std::min<uint64_t>(bytes.size(), size - base));
-      const ReadResult result = stream.read(base, part);
-      for (const ByteRange& bad : result.bad) {
-        damage({stream.place_of(bad.offset).value_or(0), bad.length},
-               fmt::format("{} bytes of the index of folder {} cannot be read.", bad.length,
-                           file.number));
-      }
-      for (size_t at = 0; at + block_size <= part.size(); at += block_size) {
-        read_block(part.subspan(at, block_size), (base + at) / block_size, file, live, sight,
-                   stream.place_of(base + at).value_or(0));
-      }
-    }
-  }
-
-  void read_block(std::span<std::byte> block, uint64_t number, const File& file, bool live,
-                  const Sight& sight, uint64_t place) {
-    const bool is_block = std::memcmp(block.data(), "INDX", 4) == 0;
-    const bool in_use = live && file.index_in_use(number);
-    const bool sound = is_block && apply_fixups(block);
-    constexpr size_t kHead = sizeof(IndexBlock) - sizeof(IndexHeader);
-    bool read = false;
-    if (is_block) {
-      read = read_index_node(block.subspan(kHead), file.number, in_use, sight);
-    } else {
-      read_index_slack(block, 0, file.number, sight);
-    }
-    if (in_use && (!sound || !read)) {
-      damage({place, block.size()},
-             fmt::format("A block of the index of folder {} is damaged.", file.number));
+      index.read_record(record, number, mft_.place_of(number));
+      index.read_blocks(collect(number), record.in_use());
     }
   }
 

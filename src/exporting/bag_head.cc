@@ -1,0 +1,78 @@
+#include "exporting/bag_head.h"
+
+#include <fcntl.h>
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <filesystem>
+
+#include "exporting/target.h"
+#include "model/error.h"
+#include "model/text.h"
+#include "source/hash.h"
+
+namespace undershelf {
+namespace {
+
+namespace fs = std::filesystem;
+
+// By what an export is known again: the shelf, and what was asked of it.
+std::string identity(const Shelf& shelf, const ExportOptions& options) {
+  const SourceIdentity source = shelf.source();
+  Sha256 hash;
+  const auto add = [&](const std::string& text) {
+    hash.update(std::as_bytes(std::span(text)));
+    hash.update(std::as_bytes(std::span("\n", 1)));
+  };
+  add(std::to_string(source.size));
+  for (const BlockHash& block : source.blocks) add(block.sha256);
+  const std::vector<ScanRecord> scans = shelf.scans();
+  if (!scans.empty()) add(scans.front().started);
+  return fmt::format("Shelf-Identity: {}\nSelection: {}\n", hash.hex(),
+                     options.described.empty() ? "everything" : options.described);
+}
+
+}  // namespace
+
+std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started) {
+  const SourceIdentity source = shelf.source();
+  return fmt::format(
+      "Source: {}\nSource-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
+      "Bagging-Date: {:%Y-%m-%d}\nBagging-Time: {:%Y-%m-%dT%H:%M:%SZ}\n",
+      printable(source.path), source.size, printable(options.shelf_path), identity(shelf, options),
+      UNDERSHELF_VERSION, fmt::gmtime(started), fmt::gmtime(started));
+}
+
+void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
+                 EarlierBag& earlier, const std::function<void(uint64_t)>& progress) {
+  const fs::path directory(options.directory);
+  require_writable_parent(options.directory);
+  std::error_code error;
+  const bool exists = fs::exists(fs::symlink_status(directory, error));
+  const bool is_folder = exists && fs::is_directory(directory, error);
+  if (options.resume && is_folder && fs::exists(directory / "bag-info.txt", error)) {
+    earlier.load(options.directory, identity(shelf, options), progress);
+  } else if (exists && !is_folder) {
+    throw Error(Failure::refused,
+                fmt::format("{} is a file. Choose a new folder.", options.directory));
+  } else if (exists && !fs::is_empty(directory, error)) {
+    throw Error(
+        Failure::refused,
+        error ? fmt::format("{} cannot be read: {}. Choose another folder.", options.directory,
+                            error.message())
+              : fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose "
+                            "a new folder.",
+                            options.directory,
+                            options.resume ? ", nor an export that can be gone on with" : ""));
+  }
+  if (!exists && ::mkdir(options.directory.c_str(), 0777) != 0) throw TargetFailed{errno};
+  const Descriptor root(::open(options.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!root.ok()) throw TargetFailed{errno};
+  replace_file(root.get(), "bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
+  replace_file(root.get(), "bag-info.txt", bag_info(shelf, options, started));
+}
+
+}  // namespace undershelf

@@ -1,0 +1,23 @@
+// The folder of a bag, and what its tag files say of all of it (RFC 8493, 2.1.1 and 2.2.2).
+#pragma once
+
+#include <cstdint>
+#include <ctime>
+#include <functional>
+#include <string>
+
+#include "exporting/bag.h"
+#include "exporting/earlier_bag.h"
+
+namespace undershelf {
+
+// Makes the folder, or takes one that an export of the same selection of the same shelf left, which
+// is loaded to `earlier` (`progress` is told of bytes read for that), and writes bagit.txt and
+// bag-info.txt. Throws Error (refused) if something else is there, and TargetFailed.
+void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
+                 EarlierBag& earlier, const std::function<void(uint64_t)>& progress);
+
+// What bag-info.txt says, besides what is counted. A label and its value are one line.
+std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started);
+
+}  // namespace undershelf
