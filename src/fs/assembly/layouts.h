@@ -36,12 +36,10 @@ class Layouts {
     return score_by_content(*scene_.source, grid, files);
   }
   bool is_content(const Grid& grid, std::span<const KnownFile> files) const {
-    return content(grid, files) >= rules_.least_content;
+    return content(grid, files) >= kLeastContent;
   }
   // What votes are worth: points.
-  int worth(size_t votes) const {
-    return rules_.vote * static_cast<int>(std::min<size_t>(votes, 1000));
-  }
+  static int worth(size_t votes) { return kVote * static_cast<int>(std::min<size_t>(votes, 1000)); }
 
  private:
   const Scene& scene_;

@@ -133,8 +133,7 @@ class Assembler : public chained::Assembler<System> {
           drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
       const int content = layouts_.content(candidate.grid, known);
       // Content that is another's by now says nothing against a layout that many folders speak for.
-      const bool believed = content >= System::kRules.least_content ||
-                            candidate.votes >= enough + kClear ||
+      const bool believed = content >= kLeastContent || candidate.votes >= enough + kClear ||
                             (candidate.votes >= enough && content >= 0);
       const int score = layouts_.worth(candidate.votes) + content;
       if (taken || !believed || score <= most) continue;

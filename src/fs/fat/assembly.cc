@@ -119,7 +119,7 @@ class Assembler : public chained::Assembler<System> {
       std::vector<KnownFile> files;
       add_files(start.offset, kMostRoot, files);
       std::optional<VotedGrid> best;
-      int most = System::kRules.least_content - 1;
+      int most = kLeastContent - 1;
       for (uint64_t size = System::kRules.least_unit; size <= System::kRules.most_unit; size *= 2) {
         const uint64_t before = (start.number - kFirstCluster) * size;
         if (before > start.offset) break;

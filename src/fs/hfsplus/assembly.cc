@@ -318,14 +318,14 @@ class Assembler {
                     const std::optional<Grid>& later) const {
     const uint64_t first = found.nodes.front().trace.offset;  // inside the volume
     Grid best = later.value_or(Grid{scene_.start_before(first + 1), kUsualBlock});
-    int most = kRules.least_content - 1;
+    int most = kLeastContent - 1;
     for (const Grid& grid : layouts_.at_starts(starts_in(place, clues), first)) {
       const int fits = score(grid, clues);
       if (fits <= most) continue;
       most = fits;
       best = grid;
     }
-    const bool placed = most >= kRules.least_content;
+    const bool placed = most >= kLeastContent;
     Geometry geometry;
     geometry.start = best.start;
     geometry.confidence = kRules.confidence(false, placed, 0);

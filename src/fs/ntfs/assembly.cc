@@ -50,8 +50,10 @@ struct Draft {
   // Of copies, the one in the longer run of records stays.
   void settle() {
     std::ranges::stable_sort(records, {}, &Placed::number);
-    const auto [last, end_of_records] = std::ranges::unique(records, {}, &Placed::number);
-    records.erase(last, end_of_records);
+    records.erase(
+        std::unique(records.begin(), records.end(),
+                    [](const Placed& a, const Placed& b) { return a.number == b.number; }),
+        records.end());
   }
   // Whether both have records of the same numbers, and these are other files': then they are two
   // volumes. A table that was moved leaves copies, and so does the mirror, which is longer where
