@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "access/spaces.h"
+#include "model/budget.h"
 #include "model/entry.h"
 #include "placing/contiguous.h"
 #include "placing/first_cluster.h"
@@ -26,8 +27,9 @@ constexpr size_t kTimesKept = 200'000;
 class Placer {
  public:
   Placer(Shelf& shelf, int64_t space, const ClaimMap& claims, const NextUsed& next_used,
-         const Source* source)
+         const Source* source, Budget& budget)
       : db_(shelf.db()),
+        budget_(budget),
         space_(space),
         claims_(claims),
         next_used_(next_used),
@@ -116,6 +118,7 @@ class Placer {
   // The nearest of: a living file or folder, an older lost file, a younger one that was begun
   // while this one was still being written.
   Obstacle next_obstacle(uint32_t number, uint64_t at, const ClusterGrid& grid) {
+    budget_.step();
     const LostStream& stream = lost_[number];
     Obstacle nearest;
     const auto consider = [&](const ByteRange& range, const auto& stepped_over) {
@@ -242,6 +245,7 @@ class Placer {
   }
 
   SQLite::Database& db_;
+  Budget& budget_;
   const int64_t space_;
   const ClaimMap& claims_;
   const NextUsed& next_used_;
@@ -260,11 +264,11 @@ class Placer {
 }  // namespace
 
 void place_open_streams(Shelf& shelf, const Claims& claims, const NextUsed& next_used,
-                        Spaces* spaces) {
+                        Spaces* spaces, Budget& budget) {
   SQLite::Transaction transaction(shelf.db());
   for (const auto& [space, held] : claims) {
     const Source* source = spaces != nullptr ? spaces->at(space).get() : nullptr;
-    Placer(shelf, space, held, next_used, source).run();
+    Placer(shelf, space, held, next_used, source, budget).run();
   }
   transaction.commit();
 }

@@ -347,7 +347,7 @@ class Scan {
       const Traits& traits = traits_of(record.volume.file_system);
       if (traits.leaves_entries_on_rename) leaving.push_back(record.id);
     }
-    merge_twins(shelf_, leaving);
+    merge_twins(shelf_, leaving, budget_);
     build_tree(shelf_);
     options_.progress("Placing lost files");
     const Claims claims = load_claims(shelf_);
@@ -355,7 +355,8 @@ class Scan {
     const NextUsed used = [this](int64_t volume, const ByteRange& within) {
       return next_used(volume, within);
     };
-    place_open_streams(shelf_, claims, used, options_.check == Check::none ? nullptr : &spaces_);
+    place_open_streams(shelf_, claims, used, options_.check == Check::none ? nullptr : &spaces_,
+                       budget_);
     mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
     read_trash(shelf_, spaces_, options_.read.zone);

@@ -9,6 +9,7 @@
 #include <unordered_map>
 #include <vector>
 
+#include "model/budget.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 
@@ -122,8 +123,9 @@ bool is_better(const Twin& a, const Twin& b) {
 
 class Merger {
  public:
-  explicit Merger(SQLite::Database& db)
-      : load_(db,
+  Merger(SQLite::Database& db, Budget& budget)
+      : budget_(budget),
+        load_(db,
               "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
               "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
               "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
@@ -154,8 +156,10 @@ class Merger {
         }
       };
       each_moment([&](const std::vector<size_t>& alike) {
-        const auto found = std::ranges::find_if(
-            alike, [&](size_t k) { return is_former_name(twins[i], twins[k]); });
+        const auto found = std::ranges::find_if(alike, [&](size_t k) {
+          budget_.step();
+          return is_former_name(twins[i], twins[k]);
+        });
         if (found != alike.end()) owner = std::min(owner, *found);
       });
       if (owner != twins.size()) {
@@ -198,12 +202,13 @@ class Merger {
     }
   }
 
+  Budget& budget_;
   SQLite::Statement load_, name_, move_names_, mark_;
 };
 
 }  // namespace
 
-void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving) {
+void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving, Budget& budget) {
   SQLite::Database& db = shelf.db();
   const std::vector<Place> shared = shared_places(db);
   std::vector<std::vector<int64_t>> groups = empty_twins(db, leaving);
@@ -213,7 +218,7 @@ void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving) {
   }
   if (groups.empty()) return;
   SQLite::Transaction transaction(db);
-  Merger merger(db);
+  Merger merger(db, budget);
   for (const std::vector<int64_t>& group : groups) merger.merge_group(group);
   transaction.commit();
 }

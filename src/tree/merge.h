@@ -6,6 +6,7 @@
 
 namespace undershelf {
 
+class Budget;
 class Shelf;
 
 // A rename or a move leaves the old directory entry behind, marked deleted, with the same first
@@ -13,6 +14,6 @@ class Shelf;
 // living one, or the last of several deleted ones. Repeatable; ids never change, and the id of an
 // entry merged into another resolves to it. `leaving`: ids of volumes on which renaming an empty
 // file leaves such an entry too; it has no cluster to be known by.
-void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving);
+void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving, Budget& budget);
 
 }  // namespace undershelf

@@ -5,6 +5,7 @@
 #include <csignal>
 #include <random>
 
+#include "model/budget.h"
 #include "model/error.h"
 #include "scan/scan.h"
 #include "shelf/lock.h"
@@ -172,7 +173,8 @@ TEST_F(OneShelf, TheLastNameOfAFileIsItsName) {
   const int64_t before = add(64, "Before the move.txt", 7000, 100, true);
   const int64_t last = add(32, "Last.txt", 9000, 5'000'000, false);
   writer.finish();
-  merge_twins(shelf, {});
+  Budget budget;
+  merge_twins(shelf, {}, budget);
   EXPECT_EQ(resolve_id(shelf, before), last);
   EXPECT_EQ(shelf.db().execAndGet("SELECT name FROM names WHERE kind='former'").getString(),
             "Before the move.txt");

@@ -23,6 +23,7 @@ namespace {
 
 constexpr const Rules& kRules = kHfsplusRules;
 constexpr size_t kMostFiles = 20'000;   // looked at for their format
+constexpr size_t kMostPins = 100'000;   // records that name a journal, with journals
 constexpr size_t kMostNodes = 500'000;  // looked at: what they tell is held in memory
 constexpr uint64_t kUsualBlock = 4096;  // bytes; where nothing tells
 
@@ -274,6 +275,7 @@ class Assembler {
       if (first.blockCount.value() == 0) return;
       if (record.name == u".journal") {
         for (const ByteRange& journal : journals_) {
+          if (clues.pins.size() >= kMostPins) break;
           clues.pins.push_back({first.startBlock.value(), journal.offset});
         }
       }
