@@ -1,6 +1,7 @@
 // What docs/architecture.md says of all files. That arrows point one way, the build sees to.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <fstream>
 #include <regex>
 
@@ -36,6 +37,12 @@ TEST(Architecture, NoRoomOutsideAFileSystemAsksWhichOneItIs) {
     EXPECT_FALSE(std::regex_search(text, inside)) << path;
   });
   EXPECT_GT(files, 150U);
+}
+
+TEST(Architecture, FilesStaySmallEnoughToHoldInTheHead) {
+  each_file([](const std::string& path, const std::string& text) {
+    EXPECT_LE(std::ranges::count(text, '\n'), 400) << path;
+  });
 }
 
 }  // namespace

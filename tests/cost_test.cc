@@ -8,6 +8,7 @@
 
 #include "fs/assembly/scene.h"
 #include "fs/chained/cluster_set.h"
+#include "fs/hfsplus/remnants.h"
 #include "fs/ntfs/detector.h"
 #include "scan/scan.h"
 #include "shelf/shelf.h"
@@ -249,6 +250,23 @@ TEST(ClusterSets, HoldStretches) {
   set.insert(0, 0);
   for (uint32_t c = 10; c < 25; ++c) EXPECT_TRUE(set.contains(c)) << c;
   EXPECT_FALSE(set.contains(0));
+}
+
+// Old names of one file were compared with each other, however many there are.
+TEST(Remnants, KeepSoManyNamesOfOneFile) {
+  hfsplus::Remnants remnants;
+  hfsplus::CatalogRecord thread;
+  thread.type = hfsplus::kFileThread;
+  thread.parent = 1000;  // a thread's key has its own number
+  for (int i = 0; i < 3000; ++i) {
+    thread.thread_parent = 2;
+    thread.thread_name = u"Name ";
+    for (const char c : std::to_string(i)) thread.thread_name += static_cast<char16_t>(c);
+    remnants.add(thread);
+  }
+  ASSERT_EQ(remnants.all().size(), 1U);
+  EXPECT_EQ(remnants.all().at(1000).others.size(), NameLimit::kMostOfOneFile);
+  EXPECT_EQ(remnants.left_out(), 3000 - 1 - NameLimit::kMostOfOneFile);
 }
 
 // What a scan reads of a volume, and the rows it makes, whatever its header declares.

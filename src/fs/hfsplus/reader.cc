@@ -124,24 +124,7 @@ class Reader : public VolumeReader {
   }
 
   void read_found() {
-    each_found(
-        *source_, *found_, kExtentsTree,
-        [&](std::span<const Bytes> records) {
-          for (const Bytes bytes : records) {
-            if (const auto record = parse_extents(bytes, false)) tables_.overflow.add(*record);
-          }
-        },
-        [&](Bytes bytes) { add_stale_extents(bytes, tables_.stale_overflow); });
-    each_found(
-        *source_, *found_, kAttributesTree,
-        [&](std::span<const Bytes> records) {
-          for (const Bytes bytes : records) {
-            if (auto record = parse_attribute(bytes, false)) {
-              tables_.attributes[record->file].push_back(std::move(*record));
-            }
-          }
-        },
-        [&](Bytes bytes) { add_stale_attributes(bytes, tables_.stale_attributes); });
+    read_found_tables(*source_, *found_, tables_);
     each_catalog_record(*source_, *found_,
                         [&](const CatalogRecord& record) { remnants_.add(record); });
     for (const auto& [cnid, remnant] : remnants_.all()) {
@@ -320,6 +303,11 @@ class Reader : public VolumeReader {
 
   // Folders first, then files; names of living files from before a rename.
   void push_remnants() {
+    if (remnants_.left_out() > 0) {
+      damage(
+          {tables_.space.base, 0},
+          fmt::format("{} names of lost files are more than can be kept.", remnants_.left_out()));
+    }
     for (const bool folders : {true, false}) {
       for (const auto& [cnid, remnant] : remnants_.all()) {
         if (remnant.folder != folders) continue;

@@ -108,7 +108,7 @@ void Remnants::add(const CatalogRecord& record) {
   }
   if (name == remnant.last || std::ranges::find(remnant.others, name) != remnant.others.end())
     return;
-  remnant.others.push_back(std::move(name));
+  if (limit_.take(remnant.others.size())) remnant.others.push_back(std::move(name));
 }
 
 void StaleThreads::note_beside(const CatalogRecord& record, bool is_older) {

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "fs/hfsplus/catalog.h"
+#include "fs/name_limit.h"
 
 namespace undershelf::hfsplus {
 
@@ -67,9 +68,12 @@ class Remnants {
  public:
   void add(const CatalogRecord& record);
   const std::map<uint32_t, Remnant>& all() const { return by_cnid_; }
+  // Further names that were not kept, as there are too many. Each file keeps one.
+  uint64_t left_out() const { return limit_.left_out(); }
 
  private:
   std::map<uint32_t, Remnant> by_cnid_;
+  NameLimit limit_;  // of further names
 };
 
 // Stale threads of a volume, until it is known which are older than it: they have no dates, and go

@@ -71,4 +71,25 @@ void add_stale_attributes(Bytes bytes, Attributes& attributes) {
   }
 }
 
+void read_found_tables(const Source& source, const Found& found, Tables& tables) {
+  each_found(
+      source, found, kExtentsTree,
+      [&](std::span<const Bytes> records) {
+        for (const Bytes bytes : records) {
+          if (const auto record = parse_extents(bytes, false)) tables.overflow.add(*record);
+        }
+      },
+      [&](Bytes bytes) { add_stale_extents(bytes, tables.stale_overflow); });
+  each_found(
+      source, found, kAttributesTree,
+      [&](std::span<const Bytes> records) {
+        for (const Bytes bytes : records) {
+          if (auto record = parse_attribute(bytes, false)) {
+            tables.attributes[record->file].push_back(std::move(*record));
+          }
+        }
+      },
+      [&](Bytes bytes) { add_stale_attributes(bytes, tables.stale_attributes); });
+}
+
 }  // namespace undershelf::hfsplus

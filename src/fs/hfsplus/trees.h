@@ -5,6 +5,7 @@
 #include <string>
 
 #include "fs/hfsplus/entries.h"
+#include "fs/hfsplus/found.h"
 
 namespace undershelf::hfsplus {
 
@@ -25,5 +26,8 @@ void each_record(BTree& tree, const PiecesSource& stream, const TreeVisitor& vis
 // What old records of the other trees such bytes hold.
 void add_stale_extents(Bytes bytes, Overflow& overflow);
 void add_stale_attributes(Bytes bytes, Attributes& attributes);
+
+// All extents and attributes, in use or stale, that a sweep found of the volume that is asked for.
+void read_found_tables(const Source& source, const Found& found, Tables& tables);
 
 }  // namespace undershelf::hfsplus

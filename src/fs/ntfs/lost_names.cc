@@ -6,8 +6,6 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr size_t kMostKept = 1'000'000;  // sightings held in memory: at most some 300 MB
-constexpr size_t kMostOfOneFile = 1024;  // names, as many as a file may have hard links
 constexpr size_t kMostSeen = 4'000'000;  // hashes of what was told
 constexpr size_t kMostOfOneMoment = 64;  // files made at one moment that are told apart
 
@@ -58,16 +56,13 @@ void LostNames::add(const Sighting& found) {
     return;
   }
   if (sighting.reference == 0) {
-    if (kept_ >= kMostKept) {
-      ++left_out_;
-    } else if (!is_told_again(hash) && !some_record_has(sighting)) {
-      nameless_.push_back(sighting);
-      ++kept_;
+    if (limit_.is_full() || (!is_told_again(hash) && !some_record_has(sighting))) {
+      if (limit_.take(0)) nameless_.push_back(sighting);
     }
     return;
   }
-  if (kept_ >= kMostKept && !by_reference_.contains(sighting.reference)) {
-    ++left_out_;
+  if (limit_.is_full() && !by_reference_.contains(sighting.reference)) {
+    limit_.take(0);
     return;
   }
   Ghost& ghost = by_reference_[sighting.reference];
@@ -84,12 +79,7 @@ bool LostNames::is_told_again(uint64_t hash) {
 
 void LostNames::keep(std::vector<Sighting>& names, const Sighting& sighting) {
   if (is_seen_before(names, sighting)) return;
-  if (names.size() >= kMostOfOneFile || kept_ >= kMostKept) {
-    ++left_out_;
-    return;
-  }
-  names.push_back(sighting);
-  ++kept_;
+  if (limit_.take(names.size())) names.push_back(sighting);
 }
 
 void LostNames::add(File copy) {

@@ -7,6 +7,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "fs/name_limit.h"
 #include "fs/ntfs/catalogue.h"
 #include "fs/ntfs/index.h"
 
@@ -46,7 +47,7 @@ class LostNames {
   };
   const std::map<uint64_t, Known>& of_records() const { return of_records_; }
   // Names that were not kept, as there are too many.
-  uint64_t left_out() const { return left_out_; }
+  uint64_t left_out() const { return limit_.left_out(); }
   // Those that no record tells of. To be called once.
   std::vector<Ghost> ghosts();
 
@@ -63,8 +64,7 @@ class LostNames {
   std::map<uint64_t, Known> of_records_;
   std::map<uint64_t, Ghost> by_reference_;
   std::vector<Sighting> nameless_;  // without a reference
-  size_t kept_ = 0;                 // sightings, in all three
-  uint64_t left_out_ = 0;
+  NameLimit limit_;                 // of sightings, in all three
   // Hashes of what was added lately: an index's or journal's many mentions of one name.
   std::unordered_set<uint64_t> seen_;
 };
