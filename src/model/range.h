@@ -1,4 +1,4 @@
-// A range of bytes, half open.
+// Ranges of bytes, half open.
 #pragma once
 
 #include <algorithm>
@@ -6,11 +6,21 @@
 
 namespace undershelf {
 
+// Of a space: the source, or a file on it that is read as one.
 struct ByteRange {
   uint64_t offset = 0;  // bytes
   uint64_t length = 0;  // bytes
   uint64_t end() const { return offset + length; }
   bool operator==(const ByteRange&) const = default;
+};
+
+// Of a volume, from its own beginning on. Only what knows where the volume lies makes the one of
+// the other (fs/chained/heap.h).
+struct VolumeRange {
+  uint64_t offset = 0;  // bytes
+  uint64_t length = 0;  // bytes
+  uint64_t end() const { return offset + length; }
+  bool operator==(const VolumeRange&) const = default;
 };
 
 // The bytes two ranges share; length 0 if none.

@@ -26,7 +26,7 @@ struct FolderBytes {
     return part->offset + (slot - part->slot) * sizeof(Entry);
   }
   // Reads one more part; what cannot be read is zero, and returned.
-  ReadResult append(const Source& volume, const ByteRange& range) {
+  ReadResult append(const Source& volume, const VolumeRange& range) {
     const size_t slot = entries.size();
     const size_t count = range.length / sizeof(Entry);
     parts.push_back({slot, range.offset});

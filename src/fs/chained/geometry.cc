@@ -4,8 +4,8 @@
 
 namespace undershelf::chained {
 
-std::vector<ByteRange> Geometry::ranges_of(const std::vector<Run>& runs) const {
-  std::vector<ByteRange> ranges;
+std::vector<VolumeRange> Geometry::ranges_of(const std::vector<Run>& runs) const {
+  std::vector<VolumeRange> ranges;
   for (const Run& run : runs) {
     if (!is_cluster(run.first)) continue;
     const uint64_t most = uint64_t{cluster_count} + 2 - run.first;

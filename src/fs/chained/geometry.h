@@ -39,7 +39,7 @@ struct Geometry {
     return bytes / cluster_size + (bytes % cluster_size != 0);
   }
   // Bytes in the volume; only of clusters that it has.
-  std::vector<ByteRange> ranges_of(const std::vector<Run>& runs) const;
+  std::vector<VolumeRange> ranges_of(const std::vector<Run>& runs) const;
   // All but the file system's name, the label and the structures. `base`: byte of the source at
   // which the volume starts.
   Volume volume_at(uint64_t base) const;

@@ -9,12 +9,12 @@ constexpr uint64_t kEntrySize = 32;  // bytes of an entry in a folder, on both
 
 }  // namespace
 
-void Heap::damage(const ByteRange& range, std::string what) const {
+void Heap::damage(const VolumeRange& range, std::string what) const {
   if (sink_ != nullptr) sink_->add(Damage{on_space(range), std::move(what)});
 }
 
-void Heap::add_pieces(Stream& stream, const std::vector<ByteRange>& where) const {
-  for (const ByteRange& range : where) {
+void Heap::add_pieces(Stream& stream, const std::vector<VolumeRange>& where) const {
+  for (const VolumeRange& range : where) {
     append_piece(stream.pieces, {Piece::Kind::range, base_ + range.offset, range.length});
   }
 }

@@ -33,33 +33,36 @@ class Heap {
   // Byte of the space at which a cluster begins.
   uint64_t place_of(uint64_t cluster) const { return base_ + geometry_.offset_of(cluster); }
   // All of a cluster.
-  ByteRange range_of(uint64_t cluster) const {
+  VolumeRange range_of(uint64_t cluster) const {
     return {geometry_.offset_of(cluster), geometry_.cluster_size};
   }
-  ByteRange on_space(const ByteRange& range) const { return {base_ + range.offset, range.length}; }
+  ByteRange on_space(const VolumeRange& range) const {
+    return {base_ + range.offset, range.length};
+  }
 
   // Nothing is told before begin().
-  void damage(const ByteRange& range, std::string what) const;
+  void damage(const VolumeRange& range, std::string what) const;
 
   template <typename DirectoryEntry>
-  FolderBytes<DirectoryEntry> load(const std::vector<ByteRange>& where) const {
+  FolderBytes<DirectoryEntry> load(const std::vector<VolumeRange>& where) const {
     FolderBytes<DirectoryEntry> content;
-    for (const ByteRange& range : where) content.append(*volume_, range);
+    for (const VolumeRange& range : where) content.append(*volume_, range);
     return content;
   }
   // Likewise of a folder in use: what cannot be read of it is damage.
   template <typename DirectoryEntry>
-  FolderBytes<DirectoryEntry> load_in_use(const std::vector<ByteRange>& where) const {
+  FolderBytes<DirectoryEntry> load_in_use(const std::vector<VolumeRange>& where) const {
     FolderBytes<DirectoryEntry> content;
-    for (const ByteRange& range : where) {
+    for (const VolumeRange& range : where) {
       for (const ByteRange& bad : content.append(*volume_, range).bad) {
-        damage(bad, std::to_string(bad.length) + " bytes of a folder cannot be read.");
+        damage({bad.offset, bad.length},
+               std::to_string(bad.length) + " bytes of a folder cannot be read.");
       }
     }
     return content;
   }
 
-  void add_pieces(Stream& stream, const std::vector<ByteRange>& where) const;
+  void add_pieces(Stream& stream, const std::vector<VolumeRange>& where) const;
   // Checks what an entry says of a file with content: sets where it starts if it can start there.
   // False if its size or its place cannot be; all is then said. `stream.size` must be set.
   bool check(Stream& stream, Entry& entry, uint32_t first) const;

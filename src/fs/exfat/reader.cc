@@ -24,8 +24,8 @@ using Content = chained::FolderBytes<DirectoryEntry>;
 
 // A folder that is still to be read.
 struct Site {
-  Entry entry;                   // pushed once its clusters are known
-  std::vector<ByteRange> where;  // bytes in the volume
+  Entry entry;                     // pushed once its clusters are known
+  std::vector<VolumeRange> where;  // bytes in the volume
   uint32_t first = 0;
   bool live = false;
 };
@@ -37,7 +37,7 @@ class Reader : public VolumeReader {
       : source_(source),
         geometry_(std::move(geometry)),
         heap_(source, where, geometry_),
-        streams_(geometry_, heap_, [this](const ByteRange& range) { return is_used(range); }),
+        streams_(geometry_, heap_, [this](const VolumeRange& range) { return is_used(range); }),
         zone_(options.zone),
         found_(std::move(found)),
         clusters_(heap_.volume(), geometry_, upcase_, found_.folders, [this](uint32_t cluster) {
@@ -71,7 +71,7 @@ class Reader : public VolumeReader {
 
  private:
   // Whether any of a range (bytes of the volume) is in use.
-  bool is_used(const ByteRange& range) { return next_used(heap_.on_space(range)).length > 0; }
+  bool is_used(const VolumeRange& range) { return next_used(heap_.on_space(range)).length > 0; }
 
   void read_root() {
     Site root;
@@ -135,16 +135,16 @@ class Reader : public VolumeReader {
 
   uint64_t most_folder_clusters() const { return kMostFolderBytes / geometry_.cluster_size + 1; }
 
-  void mark_covered(const std::vector<ByteRange>& where) {
-    for (const ByteRange& range : where) {
+  void mark_covered(const std::vector<VolumeRange>& where) {
+    for (const VolumeRange& range : where) {
       clusters_.take(geometry_.cluster_at(range.offset), range.length / geometry_.cluster_size);
     }
   }
 
   // What of a folder's clusters no other folder has: each cluster is read for one folder only.
-  std::vector<ByteRange> not_covered(const std::vector<ByteRange>& where) const {
-    std::vector<ByteRange> left;
-    for (const ByteRange& range : where) {
+  std::vector<VolumeRange> not_covered(const std::vector<VolumeRange>& where) const {
+    std::vector<VolumeRange> left;
+    for (const VolumeRange& range : where) {
       for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
         if (clusters_.is_taken(geometry_.cluster_at(at))) continue;
         if (!left.empty() && left.back().end() == at) {
@@ -163,12 +163,12 @@ class Reader : public VolumeReader {
     volume_.structures = {heap_.on_space({0, 2ULL * kBootRegionSectors * geometry_.sector_size}),
                           heap_.on_space({geometry_.fat_offset, geometry_.fat_size})};
     if (geometry_.root_cluster != 0 && !found_.former) {
-      for (const ByteRange& range : root_ranges()) {
+      for (const VolumeRange& range : root_ranges()) {
         volume_.structures.push_back(heap_.on_space(range));
       }
     }
     const Content root =
-        load(geometry_.root_cluster == 0 ? std::vector<ByteRange>{} : root_ranges());
+        load(geometry_.root_cluster == 0 ? std::vector<VolumeRange>{} : root_ranges());
     const FolderContent content = parse_folder(root.entries, upcase_);
     if (content.label) volume_.label = name_from_utf16(*content.label).text;
     if (found_.former) return;
@@ -232,14 +232,14 @@ class Reader : public VolumeReader {
     for (const Entry& entry : own_files_) sink_->add(entry);
   }
 
-  std::vector<ByteRange> root_ranges() {
+  std::vector<VolumeRange> root_ranges() {
     Chain found =
         streams_.chain(geometry_.root_cluster, kMostFolderBytes / geometry_.cluster_size + 1);
     if (found.runs.empty()) found.runs = {{geometry_.root_cluster, 1}};
     return geometry_.ranges_of(found.runs);
   }
 
-  Content load(const std::vector<ByteRange>& where) const {
+  Content load(const std::vector<VolumeRange>& where) const {
     return heap_.load_in_use<DirectoryEntry>(where);
   }
 
@@ -277,13 +277,13 @@ class Reader : public VolumeReader {
     for (const auto& [last, site] : std::exchange(ends_, {})) {
       const std::vector<Run> runs = clusters_.follow(last, most_folder_clusters());
       if (runs.size() == 1 && runs.front().count == 1) continue;
-      std::vector<ByteRange> where = geometry_.ranges_of(runs);
+      std::vector<VolumeRange> where = geometry_.ranges_of(runs);
       mark_covered(where);
       // What the folder's own last cluster holds was read; a set that is cut at its end was not.
       const uint64_t cut = cut_set(clusters_.entries_at(last, geometry_.cluster_size)) * kEntrySize;
       where.front().offset += geometry_.cluster_size - cut;
       where.front().length -= geometry_.cluster_size - cut;
-      std::erase_if(where, [](const ByteRange& range) { return range.length == 0; });
+      std::erase_if(where, [](const VolumeRange& range) { return range.length == 0; });
       Site tail = site;
       tail.live = false;
       const Content content = load(where);

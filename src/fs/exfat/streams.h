@@ -17,7 +17,7 @@ class StreamMaker {
   // The references must outlive it. `is_used`: whether any of a range (bytes of the volume) is in
   // use by the allocation bitmap.
   StreamMaker(const Geometry& geometry, chained::Heap& heap,
-              std::function<bool(const ByteRange&)> is_used)
+              std::function<bool(const VolumeRange&)> is_used)
       : geometry_(geometry), heap_(heap), is_used_(std::move(is_used)), table_(heap.volume()) {}
 
   // The stream of a file. Adds to the entry's evidence what is odd.
@@ -33,7 +33,7 @@ class StreamMaker {
  private:
   const Geometry& geometry_;
   chained::Heap& heap_;
-  std::function<bool(const ByteRange&)> is_used_;
+  std::function<bool(const VolumeRange&)> is_used_;
   CachedReader table_;
   bool flag_is_used_ = false;
 };

@@ -14,19 +14,20 @@ constexpr uint64_t kMostPart = 16 << 20;  // bytes taken for one folder
 
 class Unplaced : public VolumeReader {
  public:
-  Unplaced(SourcePtr source, const ByteRange& where, const std::vector<ByteRange>& parts,
+  Unplaced(const SourcePtr& source, const ByteRange& where, const std::vector<ByteRange>& parts,
            const ReadOptions& options)
-      : source_(std::move(source)), zone_(options.zone) {
-    for (ByteRange part : parts) {
-      for (; part.length > kMostPart; part = {part.offset + kMostPart, part.length - kMostPart}) {
-        parts_.push_back({part.offset, kMostPart});
+      : bytes_(source, where.offset, source->size() - where.offset), zone_(options.zone) {
+    for (const ByteRange& part : parts) {
+      VolumeRange left{part.offset - where.offset, part.length};
+      for (; left.length > kMostPart; left = {left.offset + kMostPart, left.length - kMostPart}) {
+        parts_.push_back({left.offset, kMostPart});
       }
-      parts_.push_back(part);
+      parts_.push_back(left);
     }
     volume_.file_system = "exfat";
     volume_.offset = volume_.heap_offset = where.offset;
     volume_.length = where.length;
-    volume_.sector_size = source_->sector_size();
+    volume_.sector_size = bytes_.sector_size();
     volume_.cluster_size = volume_.sector_size;
     volume_.confidence = kConfidence;
     volume_.notes.emplace_back(
@@ -39,24 +40,23 @@ class Unplaced : public VolumeReader {
 
   void read(Sink& sink) override {
     const UpcaseTable upcase;
-    for (const ByteRange& part : parts_) {
+    for (const VolumeRange& part : parts_) {
       chained::FolderBytes<DirectoryEntry> bytes;
-      bytes.append(*source_, part);
+      bytes.append(bytes_, part);
       const FolderContent content = parse_folder(bytes.entries, upcase);
       if (content.sets.empty()) continue;
       Entry folder;
-      folder.key = part.offset - volume_.offset + 1;  // no entry lies there
+      folder.key = part.offset + 1;  // no entry lies there
       folder.kind = Kind::folder;
       folder.state = State::deleted;
       folder.proof = Proof::old;
       folder.orphan = true;
-      folder.name = {fmt::format("[folder at byte {}]", part.offset), {}, false};
+      folder.name = {fmt::format("[folder at byte {}]", volume_.offset + part.offset), {}, false};
       folder.evidence.push_back({"name-lost", 0});
       folder.streams.emplace_back();
       sink.add(folder);
       for (const EntrySet& set : content.sets) {
-        Entry entry =
-            entry_from(set, bytes.offset_of(set.slot) - volume_.offset, State::deleted, zone_);
+        Entry entry = entry_from(set, bytes.offset_of(set.slot), State::deleted, zone_);
         entry.parent = folder.key;
         entry.streams.push_back(stream_of(set, entry));
         sink.add(entry);
@@ -87,8 +87,8 @@ class Unplaced : public VolumeReader {
     return stream;
   }
 
-  SourcePtr source_;
-  std::vector<ByteRange> parts_;
+  Window bytes_;  // from where the volume may have begun
+  std::vector<VolumeRange> parts_;
   Zone zone_;
   Volume volume_;
 };

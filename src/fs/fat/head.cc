@@ -73,8 +73,8 @@ void infer_head(const Head& head, Geometry& geometry) {
   if (!tables.empty()) add_tables(tables, head, geometry);
 }
 
-std::vector<ByteRange> parts_of_fixed_root(const Scene& scene, const Head& head) {
-  std::vector<ByteRange> parts;
+std::vector<VolumeRange> parts_of_fixed_root(const Scene& scene, const Head& head) {
+  std::vector<VolumeRange> parts;
   for (const Trace& trace : head.entries) {
     if (!is_in_fixed_root(trace, head) || trace.offset < head.start) continue;
     if (!scene.is_held(trace.range())) parts.push_back({trace.offset - head.start, trace.length});

@@ -25,6 +25,6 @@ struct Head {
 void infer_head(const Head& head, Geometry& geometry);
 
 // The parts of a fixed root that were found: bytes in the volume.
-std::vector<ByteRange> parts_of_fixed_root(const Scene& scene, const Head& head);
+std::vector<VolumeRange> parts_of_fixed_root(const Scene& scene, const Head& head);
 
 }  // namespace undershelf::fat

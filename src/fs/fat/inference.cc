@@ -188,7 +188,7 @@ class Weigher {
       folders_.pop_back();
       const uint64_t most = std::max<uint64_t>(1, kMostFolderBytes / g.cluster_size);
       const Chain chain = table_.chain(folder, most, 0);
-      std::vector<ByteRange> where;
+      std::vector<VolumeRange> where;
       for (const Run& run : chain.runs) {
         where.push_back({g.offset_of(run.first), uint64_t{run.count} * g.cluster_size});
       }
@@ -213,8 +213,8 @@ class Weigher {
     return needed <= g.fat_size + g.sector_size && g.fat_size <= needed + slack;
   }
 
-  void take_folder(const std::vector<ByteRange>& where) {
-    for (const ByteRange& range : where) {
+  void take_folder(const std::vector<VolumeRange>& where) {
+    for (const VolumeRange& range : where) {
       for (const DirectoryEntry& entry : entries_at(
                volume_, range.offset, std::min(range.length, kMostRead) / sizeof(DirectoryEntry))) {
         if (entry.DIR_Name[0] == 0 || ++looked_at_ > kMostEntries) return;

@@ -25,8 +25,8 @@ void OpenFolders::clear() {
   is_settled_ = false;
 }
 
-void OpenFolders::take(const std::vector<ByteRange>& where) {
-  for (const ByteRange& range : where) {
+void OpenFolders::take(const std::vector<VolumeRange>& where) {
+  for (const VolumeRange& range : where) {
     for (uint64_t at = range.offset; at < range.end(); at += geometry_.cluster_size) {
       taken_.insert(geometry_.cluster_at(at));
     }
@@ -48,7 +48,7 @@ void OpenFolders::go_on(OpenFolder& folder) {
   if (later == later_.end()) return;
   for (const uint32_t cluster : later->second) {
     if (!take(cluster)) continue;
-    const ByteRange range = heap_.range_of(cluster);
+    const VolumeRange range = heap_.range_of(cluster);
     folder.content.append(*heap_.volume(), range);
     folder.where.push_back(range);
   }
@@ -161,7 +161,7 @@ bool OpenFolders::follow_left_chain(OpenFolder& folder) {
     const Chain chain =
         table_.chain(folder.site.first, kMostFolderBytes / geometry_.cluster_size, copy);
     if (chain.end != Chain::End::marked) continue;
-    std::vector<ByteRange> parts = geometry_.ranges_of(chain.runs);
+    std::vector<VolumeRange> parts = geometry_.ranges_of(chain.runs);
     Content whole = heap_.load<DirectoryEntry>(parts);
     bool fits = true;
     for (size_t slot = per_cluster; slot < whole.entries.size(); slot += per_cluster) {

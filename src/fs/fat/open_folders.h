@@ -25,7 +25,7 @@ struct Site {
 struct OpenFolder {
   Site site;
   Content content;
-  std::vector<ByteRange> where;  // bytes in the volume
+  std::vector<VolumeRange> where;  // bytes in the volume
   bool live = false;
 };
 
@@ -40,7 +40,7 @@ class OpenFolders {
   // Clusters that were read, of whatever folder. take() is false if that one was before.
   bool is_taken(uint32_t cluster) const { return taken_.contains(cluster); }
   bool take(uint32_t cluster) { return taken_.insert(cluster).second; }
-  void take(const std::vector<ByteRange>& where);
+  void take(const std::vector<VolumeRange>& where);
 
   // What to do with a folder whose chain is gone. Before settle() one that is full to its end is
   // kept, to be given back by that: true. Afterwards it is gone on with.

@@ -83,7 +83,7 @@ class Reader : public VolumeReader {
     volume_.structures = {heap_.on_space({0, g.sector_size}),
                           heap_.on_space({g.fat_offset, end - g.fat_offset})};
     if (g.type == Type::fat32 && !found_.former) {
-      for (const ByteRange& range : root_runs()) {
+      for (const VolumeRange& range : root_runs()) {
         volume_.structures.push_back(heap_.on_space(range));
       }
     }
@@ -107,8 +107,8 @@ class Reader : public VolumeReader {
   void read_found_root() {
     // A root that is where the boot sector says was read already.
     if (!found_.former && geometry_.type != Type::fat32) return;
-    std::vector<ByteRange> where = found_.root;
-    std::erase_if(where, [&](const ByteRange& part) {
+    std::vector<VolumeRange> where = found_.root;
+    std::erase_if(where, [&](const VolumeRange& part) {
       return geometry_.type == Type::fat32 && folders_.is_taken(geometry_.cluster_at(part.offset));
     });
     if (where.empty()) return;
@@ -129,7 +129,7 @@ class Reader : public VolumeReader {
     // The label in the root folder is the one that is kept up to date.
     Content root;
     bool readable = true;
-    for (const ByteRange& range : root_runs()) {
+    for (const VolumeRange& range : root_runs()) {
       readable = root.append(*heap_.volume(), range).ok() && readable;
     }
     const FolderContent content = parse_folder(root.entries, geometry_, Trust::live, code_page_);
@@ -138,17 +138,17 @@ class Reader : public VolumeReader {
     volume_.confidence = std::max(10, volume_.confidence - 30);
   }
 
-  std::vector<ByteRange> root_runs() {
+  std::vector<VolumeRange> root_runs() {
     if (geometry_.type != Type::fat32) return {{geometry_.root_offset, geometry_.root_size}};
     return geometry_.ranges_of(streams_.folder_chain(geometry_.root_cluster).runs);
   }
 
-  Content load(const std::vector<ByteRange>& where) const {
+  Content load(const std::vector<VolumeRange>& where) const {
     return heap_.load<DirectoryEntry>(where);
   }
 
   void read_root() {
-    std::vector<ByteRange> where = root_runs();
+    std::vector<VolumeRange> where = root_runs();
     Content content = heap_.load_in_use<DirectoryEntry>(where);
     const bool chained = geometry_.type == Type::fat32;
     if (chained) folders_.take(where);
@@ -165,7 +165,7 @@ class Reader : public VolumeReader {
           {geometry_.is_cluster(site.first) ? geometry_.offset_of(site.first) : 0, 0},
           fmt::format("The chain of the folder {} {}.", site.entry.name.text, to_text(chain.end)));
     }
-    std::vector<ByteRange> where = geometry_.ranges_of(chain.runs);
+    std::vector<VolumeRange> where = geometry_.ranges_of(chain.runs);
     Content content = heap_.load_in_use<DirectoryEntry>(where);
     folders_.take(where);
     take_or_hold({std::move(site), std::move(content), std::move(where), true},
@@ -200,7 +200,7 @@ class Reader : public VolumeReader {
       return;
     }
     folders_.take(site.first);
-    const ByteRange where = heap_.range_of(site.first);
+    const VolumeRange where = heap_.range_of(site.first);
     OpenFolder folder{std::move(site), std::move(content), {where}, false};
     const bool chained = folders_.follow_left_chain(folder);
     take_or_hold(std::move(folder), !chained);
@@ -268,7 +268,7 @@ class Reader : public VolumeReader {
   // A cluster that holds the inside of a folder of which nothing else is known.
   void read_loose(uint32_t cluster) {
     if (folders_.is_taken(cluster)) return;
-    const ByteRange range = heap_.range_of(cluster);
+    const VolumeRange range = heap_.range_of(cluster);
     const Content content = load({range});
     if (!looks_like_continuation(content.entries, geometry_)) return;
     folders_.take(cluster);

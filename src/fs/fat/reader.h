@@ -14,7 +14,7 @@ struct Found {
   bool swept = false;             // the rest was looked for
   std::vector<uint32_t> folders;  // clusters that begin a folder, by their own number; sorted
   std::vector<uint32_t> insides;  // other clusters that begin with entries; sorted
-  std::vector<ByteRange> root;    // parts of a former root folder: bytes in the volume
+  std::vector<VolumeRange> root;  // parts of a former root folder
   bool former = false;            // where its root and its boot sector were lie others' now
 };
 
