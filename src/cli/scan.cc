@@ -128,17 +128,21 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t deleted = 0;
   int64_t former = 0;
   int64_t trashed = 0;
+  size_t on_images = 0;
   const std::vector<VolumeRecord> volumes = shelf.volumes();
   for (const VolumeRecord& record : volumes) {
     live += record.live;
     deleted += record.deleted;
     former += record.former;
     trashed += record.trashed;
+    on_images += record.space != kOnSource;
   }
+  const std::string images =
+      on_images > 0 ? fmt::format(", {} of them on disk images", on_images) : "";
   const std::string of_former =
       former > 0 ? fmt::format(", {} of former volumes", counted(former, "file")) : "";
-  say(fmt::format("{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"), live,
-                  deleted, of_former));
+  say(fmt::format("{}{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"),
+                  images, live, deleted, of_former));
   if (trashed > 0) {
     say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", trashed,
                     trashed == 1 ? "lies" : "lie"));

@@ -36,8 +36,9 @@ class TreePrinter {
 
   void know(const VolumeRecord& record) {
     titles_[record.id] =
-        fmt::format("volume {}, {}{}{}", record.id, spelled(record.volume.file_system),
-                    record.volume.label.empty() ? "" : ", ", printable(record.volume.label));
+        fmt::format("volume {}, {}{}{}{}", record.id, spelled(record.volume.file_system),
+                    record.volume.label.empty() ? "" : ", ", printable(record.volume.label),
+                    record.space == kOnSource ? "" : fmt::format(", in file {}", record.space));
   }
 
  private:

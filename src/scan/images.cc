@@ -23,8 +23,9 @@ bool is_named_as_image(const std::string& name) {
 
 // Whether the place of all of a stream is recorded, and its bytes can be read.
 bool is_readable(const Stream& stream) {
+  const bool decodable = stream.encoding == Encoding::plain || stream.codec != Codec::none;
   return stream.name.empty() && stream.size >= kLeastImage && !stream.open &&
-         stream.placement == Placement::exact && stream.encoding != Encoding::encrypted;
+         stream.placement == Placement::exact && decodable;
 }
 
 }  // namespace

@@ -179,6 +179,8 @@ class Scan {
       result_.stopped = true;
     } catch (const Overspent&) {
       // What leads nowhere is no disk image.
+    } catch (const std::bad_alloc&) {
+      result_.incomplete = true;
     }
     read_volumes(found, image.entry, image.depth);
     return found;
@@ -241,9 +243,10 @@ class Scan {
 
   // Disk images under any name.
   void look_into_files_with_headers() {
+    std::set<int64_t> known;
+    for (const Image& image : images_) known.insert(image.entry);
     for (const int64_t file : files_with_headers(shelf_)) {
-      const bool known = std::ranges::find(images_, file, &Image::entry) != images_.end();
-      if (!known) images_.push_back({file, 1});
+      if (!known.contains(file)) images_.push_back({file, 1});
     }
     look_into_images();
   }

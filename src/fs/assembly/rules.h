@@ -13,8 +13,9 @@ namespace undershelf {
 // on volumes made by recipes/lives.py: where there are votes, they and the content agree.
 constexpr int kVote = 8;
 // Points that are enough where no number tells anything: two files. On 79 such volumes that were
-// formatted, wiped or lost their map, nothing changes from 8 to 48; with one file (4) 17 of 271 files
-// of HFS+ come back wrong, and with none exFAT lists 73 files that never were, beside 366 that were.
+// formatted, wiped or lost their map, nothing changes from 8 to 48; with one file (4) 17 of 271
+// files of HFS+ come back wrong, and with none exFAT lists 73 files that never were, beside 366
+// that were.
 constexpr int kLeastContent = 8;
 
 struct Rules {
