@@ -116,5 +116,45 @@ TEST(DiskImagesAgain, KeepTheirIdsAndAreFoundUnderAnyName) {
   EXPECT_EQ(std::ranges::count_if(deep, is_renamed), 1);
 }
 
+// Places in an HFS+ image of file records whose name ends in `.png` (TN1150, "Catalog File Keys").
+std::vector<size_t> pictures(const std::string& image) {
+  const auto number = [&](size_t at) {
+    return static_cast<unsigned char>(image[at]) << 8 | static_cast<unsigned char>(image[at + 1]);
+  };
+  std::vector<size_t> records;
+  const std::string ending("\0.\0p\0n\0g", 8);
+  for (size_t at = 0; (at = image.find(ending, at)) != std::string::npos; ++at) {
+    for (int units = 5; units < 64; ++units) {
+      const size_t name = at + ending.size() - 2 * static_cast<size_t>(units);
+      if (name < 8 || number(name - 2) != units || number(name - 8) != 6 + 2 * units) continue;
+      if (number(at + ending.size()) == 2) records.push_back(at + ending.size());
+    }
+  }
+  return records;
+}
+
+// A file on HFS+ may begin with the volume's first block: it is an image of the volume it lies on.
+TEST(DiskImagesAgain, OneThatHoldsItselfEnds) {
+  const TempFolder folder;
+  std::string image = sample("hfsplus-iso");
+  const size_t header = image.find(std::string("H+\0\4", 4));
+  ASSERT_NE(header, std::string::npos);
+  const std::string blocks = image.substr(header + 44, 4);  // totalBlocks
+  auto records = pictures(image);
+  ASSERT_GE(records.size(), 2U);
+  records.resize(2);
+  for (const size_t record : records) {
+    image.replace(record - 6, 6, std::string("\0i\0m\0g", 6));
+    const size_t fork = record + 88;
+    image.replace(fork, 8, std::string("\0\0\0\0\0\1\0\0", 8));  // 64 KiB
+    image.replace(fork + 12, 12, blocks + std::string(4, '\0') + blocks);
+  }
+  write_file(folder.path("card.img"), image);
+  const Outcome scan = undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("s")});
+  EXPECT_LE(scan.code, 1) << scan.err;
+  const auto volumes = undershelf({"volumes", folder.path("s"), "--format", "jsonl"}).lines();
+  EXPECT_EQ(volumes.size(), 1U + 2 + 4 + 8 + 16);
+}
+
 }  // namespace
 }  // namespace undershelf::test
