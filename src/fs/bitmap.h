@@ -14,7 +14,7 @@ enum class BitOrder {
 // Read through a bounded cache. Not to be shared between threads.
 class UseBitmap {
  public:
-  // `heap` is what the bits stand for (bytes of the source), from the first on, a cluster of
+  // `heap` is what the bits stand for (bytes of the space), from the first on, a cluster of
   // `cluster_size` bytes each.
   UseBitmap(SourcePtr bits, const ByteRange& heap, uint64_t cluster_size, BitOrder order)
       : bytes_(bits->size()),

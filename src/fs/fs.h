@@ -26,7 +26,7 @@ class VolumeReader {
   virtual const Volume& volume() const = 0;
   // Pushes every live and deleted entry that the volume's own structures still tell.
   virtual void read(Sink& sink) = 0;
-  // The first clusters in `within` (bytes of the source) that are in use, or marked bad, by the
+  // The first clusters in `within` (bytes of the space) that are in use, or marked bad, by the
   // file system's own accounts: FAT, bitmap. What these cannot tell is not in use. Length 0 if
   // none.
   virtual ByteRange next_used(const ByteRange& within) = 0;
@@ -34,9 +34,9 @@ class VolumeReader {
   virtual uint64_t used_bytes();
 };
 
-// Where up to `most` clusters lie that are free now, spread over the volume: bytes of the source.
+// Where up to `most` clusters lie that are free now, spread over the volume: bytes of the space.
 std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
-// Whether the cluster at `place` (byte of the source) is one of the volume's, and free now.
+// Whether the cluster at `place` (byte of the space) is one of the volume's, and free now.
 bool is_free(VolumeReader& reader, uint64_t place);
 
 class Detector;
@@ -59,7 +59,7 @@ struct Traits {
 struct FileSystem {
   std::string_view name;
   Traits traits;
-  // A reader for the volume that lies at `where` (bytes of the source); null if none of this
+  // A reader for the volume that lies at `where` (bytes of the space); null if none of this
   // file system does.
   std::unique_ptr<VolumeReader> (*open)(const SourcePtr& source, const ByteRange& where,
                                         const ReadOptions& options);

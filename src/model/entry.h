@@ -63,7 +63,7 @@ struct Stream {
   bool open = false;
   // True if it is known to lie in several pieces, of which nothing tells where they are.
   bool scattered = false;
-  std::optional<uint64_t> first;  // byte of the source at which the stream starts, if known
+  std::optional<uint64_t> first;  // byte of the space at which the stream starts, if known
   // If not 0, `first` is only the least of several candidates, so many bytes apart.
   uint64_t first_step = 0;
   Pieces pieces;  // whole clusters may stand behind `size`

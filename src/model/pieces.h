@@ -11,13 +11,13 @@ namespace undershelf {
 
 struct Piece {
   enum class Kind : uint8_t {
-    range = 0,         // bytes of the source, from `offset`
+    range = 0,         // bytes of the space, from `offset`
     zeros = 1,         // reads as zeros: sparse, or past the valid size
     unknown = 2,       // the stream had bytes here; where they lie is not known
     inline_bytes = 3,  // bytes of the stream's inline data, from `offset`
   };
   Kind kind = Kind::range;
-  uint64_t offset = 0;  // bytes; of the source (range) or of the inline data (inline_bytes)
+  uint64_t offset = 0;  // bytes; of the space (range) or of the inline data (inline_bytes)
   uint64_t length = 0;  // bytes
   bool operator==(const Piece&) const = default;
 };

@@ -1,4 +1,4 @@
-// One file system on a source, as found.
+// One file system on a space (model/range.h), as found.
 #pragma once
 
 #include <cstdint>
@@ -15,11 +15,11 @@ struct Volume {
   std::string standing = "current";  // current or former
   std::string label;                 // UTF-8; may be empty
   std::string serial;                // as the file system prints it; may be empty
-  uint64_t offset = 0;               // bytes, on the source
+  uint64_t offset = 0;               // bytes, on the space
   uint64_t length = 0;               // bytes, as its own header says
   uint32_t sector_size = 512;        // bytes
   uint32_t cluster_size = 0;         // bytes
-  uint64_t heap_offset = 0;          // byte of the source at which the first cluster starts
+  uint64_t heap_offset = 0;          // byte of the space at which the first cluster starts
   uint64_t cluster_count = 0;        // clusters
   std::optional<uint64_t> used;      // bytes of clusters in use; nothing if that is not known
   int confidence = 0;                // 0-100: how much of what it claims is really there
@@ -28,7 +28,7 @@ struct Volume {
   // source.
   std::vector<ByteRange> structures;
 
-  // The clusters from number `cluster` on, counted from 0, as bytes of the source.
+  // The clusters from number `cluster` on, counted from 0, as bytes of the space.
   ByteRange heap_from(uint64_t cluster) const {
     return {heap_offset + cluster * cluster_size, (cluster_count - cluster) * cluster_size};
   }
@@ -37,7 +37,7 @@ struct Volume {
 
 // A place where the source or its metadata is broken.
 struct Damage {
-  ByteRange range;   // of the source; length 0 if only the place is known
+  ByteRange range;   // of the space; length 0 if only the place is known
   std::string what;  // one sentence
 };
 

@@ -57,7 +57,7 @@ class ClaimMap {
   std::unordered_map<int64_t, std::vector<ByteRange>> disputed_;  // by entry
 };
 
-// The first clusters in a range of the source that are in use by the accounts of the file system
+// The first clusters in a range of the space that are in use by the accounts of the file system
 // that holds volume `volume` of the shelf; length 0 if none. See VolumeReader::next_used.
 using NextUsed = std::function<ByteRange(int64_t volume, const ByteRange& within)>;
 

@@ -8,7 +8,7 @@
 
 namespace undershelf {
 
-// Disjoint ranges of the source with the number of the stream that holds them.
+// Disjoint ranges of the space with the number of the stream that holds them.
 class LostMap {
  public:
   struct Holding {

@@ -40,7 +40,7 @@ struct Geometry {
   }
   // Bytes in the volume; only of clusters that it has.
   std::vector<VolumeRange> ranges_of(const std::vector<Run>& runs) const;
-  // All but the file system's name, the label and the structures. `base`: byte of the source at
+  // All but the file system's name, the label and the structures. `base`: byte of the space at
   // which the volume starts.
   Volume volume_at(uint64_t base) const;
 };

@@ -12,7 +12,7 @@ namespace undershelf::hfsplus {
 
 // Where blocks lie.
 struct BlockSpace {
-  uint64_t base = 0;        // byte of the source at which the volume starts
+  uint64_t base = 0;        // byte of the space at which the volume starts
   uint64_t block_size = 0;  // bytes
   uint64_t block_count = 0;
 };

@@ -25,7 +25,7 @@ class Mft {
   uint64_t count() const { return stream_->size() / record_size_; }  // records
   const ClusterSpace& space() const { return space_; }
   const SourcePtr& source() const { return source_; }
-  // Byte of the source at which a record lies; 0 if that is not known.
+  // Byte of the space at which a record lies; 0 if that is not known.
   uint64_t place_of(uint64_t number) const;
 
   enum class State : uint8_t { record, blank, unreadable, rubbish };
@@ -46,7 +46,7 @@ class Mft {
   SourcePtr source_;
   ClusterSpace space_;
   uint32_t record_size_;
-  uint64_t mirror_;  // byte of the source; 0 if there is none
+  uint64_t mirror_;  // byte of the space; 0 if there is none
   std::shared_ptr<PiecesSource> stream_;
   std::vector<std::byte> buffer_;    // of one record
   std::vector<std::byte> window_;    // of read(): several records

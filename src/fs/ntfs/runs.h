@@ -8,13 +8,13 @@ namespace undershelf::ntfs {
 
 // What runs are counted in, and where they may lie.
 struct ClusterSpace {
-  uint64_t base = 0;          // byte of the source at which the volume starts
+  uint64_t base = 0;          // byte of the space at which the volume starts
   uint32_t cluster_size = 0;  // bytes
   uint64_t cluster_count = 0;
 };
 
 struct Runs {
-  Pieces pieces;        // ranges of the source, zeros where sparse, unknown where impossible
+  Pieces pieces;        // ranges of the space, zeros where sparse, unknown where impossible
   bool sound = true;    // false if the list breaks off or leads outside the volume
   uint64_t length = 0;  // bytes that the pieces add up to
 };
