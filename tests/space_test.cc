@@ -116,6 +116,22 @@ TEST(DiskImagesAgain, KeepTheirIdsAndAreFoundUnderAnyName) {
   EXPECT_EQ(std::ranges::count_if(deep, is_renamed), 1);
 }
 
+// A container's bytes are not the disk's: what stands in it is in other places there.
+TEST(DiskImagesAgain, ContainersAreToldOfAndNotRead) {
+  const TempFolder folder;
+  std::string card = sample("fat32-images");
+  const std::string floppy = sample("fat12-floppy").substr(0, 512);
+  for (size_t at = 0; (at = card.find(floppy, at)) != std::string::npos; ++at) {
+    card.replace(at, 4, "QFI\xFB");
+  }
+  write_file(folder.path("card.img"), card);
+  const Outcome scan = undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("s")});
+  EXPECT_EQ(scan.code, 0);
+  EXPECT_NE(scan.err.find("fat12-floppy.img (id "), std::string::npos) << scan.err;
+  EXPECT_NE(scan.err.find("is a QCOW virtual disk"), std::string::npos) << scan.err;
+  EXPECT_EQ(undershelf({"volumes", folder.path("s"), "--format", "jsonl"}).lines().size(), 4U);
+}
+
 // Places in an HFS+ image of file records whose name ends in `.png` (TN1150, "Catalog File Keys").
 std::vector<size_t> pictures(const std::string& image) {
   const auto number = [&](size_t at) {

@@ -10,9 +10,10 @@ namespace undershelf {
 namespace {
 
 constexpr uint64_t kLeastImage = 65536;  // bytes: smaller ones hold no volume
-// Sectors as they are on the disk. Containers are not: what they hold must be unpacked first.
-constexpr std::array<std::string_view, 8> kEndings = {".img", ".ima",    ".image", ".dd",
-                                                      ".vfd", ".floppy", ".hdd",   ".vhd"};
+// Sectors as they are on the disk; then containers, of which the user is told.
+constexpr std::array<std::string_view, 13> kEndings = {
+    ".img", ".ima",  ".image", ".dd",  ".vfd",   ".floppy", ".hdd",
+    ".vhd", ".vhdx", ".vmdk",  ".vdi", ".qcow2", ".dmg"};
 
 bool is_named_as_image(const std::string& name) {
   constexpr size_t kMostEnding = 7;

@@ -12,18 +12,21 @@
 
 #include "access/spaces.h"
 #include "content/types.h"
+#include "model/text.h"
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
 #include "rating/rating.h"
 #include "rating/sampling.h"
 #include "scan/budgeted_sink.h"
 #include "scan/deep.h"
+#include "scan/disputes.h"
 #include "scan/former_sink.h"
 #include "scan/images.h"
 #include "scan/survey.h"
 #include "shelf/interruptible.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
+#include "source/container.h"
 #include "tree/merge.h"
 #include "tree/nested.h"
 #include "tree/trash.h"
@@ -32,36 +35,6 @@
 namespace undershelf {
 
 namespace {
-
-// Two living entries on the same clusters: one of the two is damaged.
-void note_disputes(Shelf& shelf, const Claims& claims) {
-  constexpr size_t kMostTold = 100;
-  SQLite::Database& db = shelf.db();
-  db.exec("DELETE FROM damage WHERE volume IS NULL");
-  SQLite::Statement row(db, "INSERT INTO damage VALUES(NULL, ?, ?, ?)");
-  SQLite::Statement named(
-      db,
-      "SELECT coalesce(f.path||'/','')||e.name||' (id '||e.id||')' FROM entries e "
-      "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.id=?");
-  const auto name_of = [&](int64_t entry) -> std::string {
-    named.reset();
-    named.bind(1, entry);
-    return named.executeStep() ? named.getColumn(0).getString() : "the file system itself";
-  };
-  std::set<std::pair<int64_t, int64_t>> told;
-  for (const auto& [space, map] : claims) {
-    for (const Dispute& dispute : map.disputes()) {
-      if (told.size() >= kMostTold) return;
-      if (!told.insert(std::minmax(dispute.first, dispute.second)).second) continue;
-      row.bind(1, static_cast<int64_t>(dispute.range.offset));
-      row.bind(2, static_cast<int64_t>(dispute.range.length));
-      row.bind(3, fmt::format("{} and {} both claim the same clusters.", name_of(dispute.first),
-                              name_of(dispute.second)));
-      row.exec();
-      row.reset();
-    }
-  }
-}
 
 StoredRating rate_sound(uint64_t bytes) {
   Facts facts;
@@ -174,6 +147,7 @@ class Scan {
     if (image.depth > kMostNested) return found;
     try {
       begin_reading(image.entry);
+      if (note_container(image.entry)) return found;
       found = survey_image(spaces_.at(image.entry), options_.read);
     } catch (const Stopped&) {
       result_.stopped = true;
@@ -184,6 +158,20 @@ class Scan {
     }
     read_volumes(found, image.entry, image.depth);
     return found;
+  }
+
+  // Whether a file holds a disk in a form that is not read here: then the user is told.
+  bool note_container(int64_t file) {
+    constexpr size_t kMostTold = 10;
+    SQLite::Statement name(shelf_.db(), "SELECT name FROM entries WHERE id=?");
+    name.bind(1, file);
+    if (!name.executeStep()) return true;
+    const std::optional<std::string> advice = container_advice(
+        *spaces_.at(file),
+        fmt::format("The living file {} (id {})", printable(name.getColumn(0).getString()), file));
+    if (advice && ++containers_ <= kMostTold)
+      result_.notes.push_back(*advice + " Export it first.");
+    return advice.has_value();
   }
 
   // False if the user asked to stop. One volume's failure is that volume's: others are read all the
@@ -381,6 +369,7 @@ class Scan {
   std::vector<FoundBySweep> swept_;
   std::map<int64_t, Known> readers_;  // by volume id
   std::vector<Image> images_;         // disk images among the living files
+  size_t containers_ = 0;             // of these, that cannot be read
   std::deque<Survey> looked_into_;    // what was found on the first of them, one each
 };
 
