@@ -120,6 +120,14 @@ void work_deeply(Work& work) {
   work.then({"export", work.shelf, "--to", work.bag, "--state", "former", "--rating", "likely+"});
 }
 
+// Disk images that lie as files on a volume, some of them deleted.
+void work_on_images(Work& work) {
+  work.then({"scan", work.source, "--shelf", work.shelf});
+  work.then({"volumes", work.shelf});
+  work.then({"tree", work.shelf, "--state", "deleted"});
+  work.then({"export", work.shelf, "--to", work.bag, "--state", "deleted", "--rating", "likely+"});
+}
+
 void work_quickly(Work& work) {
   const std::string& shelf = work.shelf;
   work.then({"survey", work.source});
@@ -169,6 +177,7 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   };
   for (const char* name : kToured) tour(name, work_quickly);
   for (const char* name : kFormatted) tour(name, work_deeply);
+  tour("fat32-images", work_on_images);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());
