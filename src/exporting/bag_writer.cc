@@ -251,6 +251,8 @@ int BagWriter::flush_and_place() {
   for (Staged& staged : batch_) {
     if (!staged.placed) put_in_place(staged, buffer);
   }
+  // At once: until then there are files in the bag that its lists do not tell of.
+  append_lists();
   return 0;
 }
 
@@ -261,7 +263,12 @@ void BagWriter::end_flush() {
     discard_unflushed();
     throw TargetFailed{error};
   }
-  append_lists();
+  batch_.clear();
+  outcome_.failed_files += listed_.failed_files;
+  outcome_.failed.insert(outcome_.failed.end(), listed_.failed.begin(), listed_.failed.end());
+  outcome_.full.add(listed_.full);
+  outcome_.with_gaps.add(listed_.with_gaps);
+  outcome_.payload.add(listed_.payload);
 }
 
 // Moves what is on the medium by now to where it belongs.
@@ -324,7 +331,7 @@ bool BagWriter::copy(const std::string& from, const std::string& to,
 void BagWriter::append_lists() {
   std::string manifest;
   std::string exported;
-  Outcome counted = outcome_;
+  Outcome counted;
   for (const Staged& staged : batch_) {
     const ListedFile& listed = staged.part.listed;
     if (!staged.failure.empty()) {
@@ -345,8 +352,7 @@ void BagWriter::append_lists() {
     manifest_->take_back(before);
     throw;
   }
-  outcome_ = std::move(counted);
-  batch_.clear();
+  listed_ = std::move(counted);
 }
 
 // Files that are not sure to be on the medium, or not in the lists, do not stay.

@@ -56,11 +56,16 @@ struct FileSum {
     ++files;
     bytes += size;
   }
+  void add(const FileSum& more) {
+    files += more.files;
+    bytes += more.bytes;
+  }
 };
 
 // Files are written without a name (or, where the target has no such files, in a folder of their
 // own, `.partial`) and put in their places, and into the lists, once the medium has them: the lists
-// tell of just what is there, whenever it ends.
+// tell of just what is there, whenever it ends; but for the moment between a batch's places and its
+// lines, after which an export that was killed has files that only going on with it lists.
 class BagWriter {
  public:
   struct Outcome {
@@ -148,6 +153,7 @@ class BagWriter {
 
   // Of the task behind `flushing_` while that runs, which may throw TargetFailed.
   std::vector<Staged> batch_;
+  Outcome listed_;  // what that batch came to, once it is in the lists
   std::optional<TargetTree> places_;
   std::future<int> flushing_;  // of flush_and_place(): 0, or errno of the flush
 };
