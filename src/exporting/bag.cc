@@ -31,8 +31,6 @@
 namespace undershelf {
 namespace {
 
-namespace fs = std::filesystem;
-
 constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
 constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts, and the lists
 constexpr uint64_t kRoomForTags = 1 << 20;
