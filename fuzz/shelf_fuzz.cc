@@ -31,7 +31,8 @@ void read_all(const std::string& path) {
   shelf.scans();
   shelf.damage_sentences(100);
   total_by_loss(shelf, {});
-  ContentOpener opener(shelf, std::make_shared<fuzz::SparseSource>(uint64_t{64} << 20));
+  Spaces spaces(shelf, std::make_shared<fuzz::SparseSource>(uint64_t{64} << 20));
+  ContentOpener opener(shelf, spaces);
   std::vector<std::byte> buffer(64 << 10);
   size_t rows = 0;
   Selection everything;

@@ -10,6 +10,7 @@
 #include "fs/fs.h"
 #include "model/budget.h"
 #include "placing/placing.h"
+#include "rating/sampling.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
 #include "support.h"
@@ -173,6 +174,34 @@ TEST_F(PassCosts, CandidatesForFirstClustersAreReadOnABudget) {
   place_open_streams(shelf_, load_claims(shelf_), none, &spaces, budget_);
   EXPECT_GT(source->reads(), 1'000'000U);
   EXPECT_LE(source->reads(), 2'000'000 + 20 * kLost);
+}
+
+// With many disk images, all rows were gone through for each of them.
+TEST_F(PassCosts, RowsAreReadOnceForAllSpaces) {
+  constexpr uint64_t kFiles = 20'000, kImages = 200;
+  fill([](VolumeWriter& writer) {
+    for (uint64_t i = 1; i <= kFiles; ++i) writer.add(file(i, State::live, 3 * i, kCluster));
+  });
+  for (uint64_t image = 1; image <= kImages; ++image) {
+    Volume volume;
+    volume.file_system = "fat16";
+    volume.cluster_size = kCluster;
+    volume.cluster_count = 1000;
+    VolumeWriter writer(shelf_, volume, {}, {static_cast<int64_t>(image), ToldBy::volume});
+    writer.add(file(1, State::deleted, 2, 2 * kCluster));
+    writer.finish();
+  }
+  const Claims claims = load_claims(shelf_);
+  Spaces spaces(shelf_, std::make_shared<ZeroSource>(1 << 30));
+  const NextUsed none = [](int64_t, const ByteRange&) { return ByteRange{}; };
+  EXPECT_LE(instructions([&] {
+              place_open_streams(shelf_, claims, none, nullptr, budget_);
+              sample_lost_files(shelf_, spaces);
+            }),
+            5 * (kFiles + kImages) / 50);
+  EXPECT_EQ(
+      shelf_.db().execAndGet("SELECT count(*) FROM streams WHERE placement='inferred'").getUInt(),
+      kImages);
 }
 
 }  // namespace

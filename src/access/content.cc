@@ -32,46 +32,34 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path) {
   return source;
 }
 
-StoredStreams::StoredStreams(const Shelf& shelf)
-    : row_(std::make_unique<SQLite::Statement>(
+ContentOpener::ContentOpener(const Shelf& shelf, Spaces& spaces)
+    : shelf_(shelf),
+      spaces_(spaces),
+      row_(std::make_unique<SQLite::Statement>(
           shelf.db(),
-          "SELECT pieces, coalesce(inline_data,x''), coalesce(size,0), coalesce(valid_size,0), "
-          "codec, coalesce(unit,0) FROM streams WHERE id=?")) {}
-StoredStreams::~StoredStreams() = default;
+          "SELECT s.pieces, coalesce(s.inline_data,x''), coalesce(s.size,0), "
+          "coalesce(s.valid_size,0), s.codec, coalesce(s.unit,0), coalesce(s.intact_bytes,0), "
+          "coalesce(e.volume,0) FROM streams s LEFT JOIN entries e ON e.id=s.entry "
+          "WHERE s.id=?")) {}
+ContentOpener::~ContentOpener() = default;
 
-StreamReader StoredStreams::open(int64_t stream_id, const SourcePtr& space, Losses losses) {
+StreamReader ContentOpener::open(int64_t stream_id, bool with_losses) {
   SQLite::Statement& row = *row_;
   row.reset();
   row.bind(1, stream_id);
-  if (!row.executeStep()) return {space, {}, {}, 0, 0, {}};
-  return {space,
+  if (!row.executeStep()) return {spaces_.at(kOnSource), {}, {}, 0, 0, {}};
+  const uint64_t size = size_of(row.getColumn(2));
+  Losses losses;
+  if (with_losses && size_of(row.getColumn(6)) < size) {
+    losses = load_losses(shelf_.db(), stream_id);
+  }
+  return {spaces_.of_volume(row.getColumn(7).getInt64()),
           pieces_of(row.getColumn(0)),
           row.getColumn(1).getString(),
-          size_of(row.getColumn(2)),
+          size,
           size_of(row.getColumn(3)),
           std::move(losses),
           storage_of(row.getColumn(4), row.getColumn(5))};
-}
-
-ContentOpener::ContentOpener(const Shelf& shelf, SourcePtr source)
-    : shelf_(shelf),
-      spaces_(shelf, std::move(source)),
-      streams_(shelf),
-      row_(std::make_unique<SQLite::Statement>(
-          shelf.db(),
-          "SELECT coalesce(e.volume,0), coalesce(s.intact_bytes,0)<coalesce(s.size,0) "
-          "FROM streams s JOIN entries e ON e.id=s.entry WHERE s.id=?")) {}
-ContentOpener::~ContentOpener() = default;
-
-StreamReader ContentOpener::open(int64_t stream_id) {
-  SQLite::Statement& row = *row_;
-  row.reset();
-  row.bind(1, stream_id);
-  if (!row.executeStep()) return streams_.open(stream_id, spaces_.at(kOnSource));
-  Losses losses;
-  if (row.getColumn(1).getInt() != 0) losses = load_losses(shelf_.db(), stream_id);
-  return streams_.open(stream_id, spaces_.of_volume(row.getColumn(0).getInt64()),
-                       std::move(losses));
 }
 
 }  // namespace undershelf

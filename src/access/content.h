@@ -19,30 +19,21 @@ namespace undershelf {
 // Error (unavailable) if it is not there or is another one.
 SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
 
-// Streams as they are stored, by their ids. Not to be shared between threads.
-class StoredStreams {
- public:
-  explicit StoredStreams(const Shelf& shelf);
-  ~StoredStreams();
-  // On the space in which its volume lies. `losses`: what is known to be lost of it, settled.
-  StreamReader open(int64_t stream_id, const SourcePtr& space, Losses losses = {});
-
- private:
-  std::unique_ptr<SQLite::Statement> row_;
-};
-
-// Opens streams by their ids, with what the shelf says is lost of them. Not to be shared between
-// threads.
+// Opens streams by their ids, each on the space in which it lies. Not to be shared between threads.
 class ContentOpener {
  public:
-  ContentOpener(const Shelf& shelf, SourcePtr source);
+  // Both must outlive it.
+  ContentOpener(const Shelf& shelf, Spaces& spaces);
   ~ContentOpener();
-  StreamReader open(int64_t stream_id);
+  // With what the shelf says is lost of it.
+  StreamReader open(int64_t stream_id) { return open(stream_id, true); }
+  // As it lies there.
+  StreamReader open_as_stored(int64_t stream_id) { return open(stream_id, false); }
 
  private:
+  StreamReader open(int64_t stream_id, bool with_losses);
   const Shelf& shelf_;
-  Spaces spaces_;
-  StoredStreams streams_;
+  Spaces& spaces_;
   std::unique_ptr<SQLite::Statement> row_;
 };
 

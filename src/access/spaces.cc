@@ -48,7 +48,7 @@ SourcePtr Spaces::open(int64_t entry) {
   row.bind(1, entry);
   if (!row.executeStep()) return nothing();
   const SourcePtr& below = of_volume(row.getColumn(1).getInt64());
-  StreamReader stream = StoredStreams(shelf_).open(row.getColumn(0).getInt64(), below);
+  StreamReader stream = ContentOpener(shelf_, *this).open_as_stored(row.getColumn(0).getInt64());
   SourcePtr file = std::make_shared<StreamSource>(std::move(stream), below->sector_size());
   if (budget_ != nullptr) file = std::make_shared<MeteredSource>(std::move(file), *budget_);
   return file;

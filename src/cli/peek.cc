@@ -130,7 +130,8 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   const Row row = find_stream(shelf, id, line.text("stream"));
   const uint64_t wanted = std::min(read_bytes(line, "bytes", kDefaultBytes), kMostBytes);
   const SourcePtr source = open_scanned_source(shelf, line.text("source"));
-  const StreamReader stream = ContentOpener(shelf, source).open(row.stream_id);
+  Spaces spaces(shelf, source);
+  const StreamReader stream = ContentOpener(shelf, spaces).open(row.stream_id);
   const uint64_t from = line.has("from") ? read_bytes(line, "from", 0) : first_intact(stream);
   if (from > stream.size() || (from == stream.size() && from > 0)) {
     throw Error(Failure::usage, fmt::format("--from {} lies behind the end: the file has {}.", from,

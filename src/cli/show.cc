@@ -45,12 +45,18 @@ std::string piece_text(const Piece& piece, int64_t space) {
   return fmt::format("{} bytes kept in the shelf", piece.length);
 }
 
+// The volume of an entry; nothing if it has none.
+std::optional<VolumeRecord> volume_of(const Row& row, const Shelf& shelf) {
+  for (VolumeRecord& record : shelf.volumes(false)) {
+    if (record.id == row.volume) return std::move(record);
+  }
+  return std::nullopt;
+}
+
 // What the volume of an entry lies on.
 int64_t space_of(const Row& row, const Shelf& shelf) {
-  for (const VolumeRecord& record : shelf.volumes(false)) {
-    if (record.id == row.volume) return record.space;
-  }
-  return kOnSource;
+  const std::optional<VolumeRecord> record = volume_of(row, shelf);
+  return record ? record->space : kOnSource;
 }
 
 // The first of many, and how many there are besides.
@@ -77,13 +83,12 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   field("kind", row.kind);
   field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : "") +
                      (row.trashed ? ", in a trash folder" : ""));
-  for (const VolumeRecord& record : shelf.volumes(false)) {
-    if (record.id != row.volume) continue;
-    const Volume& v = record.volume;
-    field(
-        "volume",
-        fmt::format("{} ({}{}{}){}", record.id, spelled(v.file_system), v.label.empty() ? "" : ", ",
-                    v.label, record.space == kOnSource ? "" : ", on " + disk_image(record.space)));
+  if (const std::optional<VolumeRecord> record = volume_of(row, shelf)) {
+    const Volume& v = record->volume;
+    field("volume",
+          fmt::format("{} ({}{}{}){}", record->id, spelled(v.file_system),
+                      v.label.empty() ? "" : ", ", v.label,
+                      record->space == kOnSource ? "" : ", on " + disk_image(record->space)));
   }
   time("created", row.created);
   time("modified", row.modified);

@@ -45,7 +45,8 @@ class Exporter {
   Exporter(const Shelf& shelf, const SourcePtr& source, const ExportOptions& options)
       : shelf_(shelf),
         options_(options),
-        opener_(shelf, source),
+        spaces_(shelf, source),
+        opener_(shelf, spaces_),
         target_(examine_target(options.directory)),
         paths_(target_.names) {}
 
@@ -363,6 +364,7 @@ class Exporter {
   const Shelf& shelf_;
   const ExportOptions& options_;
   const std::time_t started_ = std::time(nullptr);
+  Spaces spaces_;
   ContentOpener opener_;
   Target target_;
   PathMaker paths_;

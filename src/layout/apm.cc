@@ -35,7 +35,7 @@ constexpr uint32_t kMostEntries = 256;
 
 template <typename T>
 bool read_record(const Source& source, uint64_t at, T& record) {
-  return source.read(at, std::as_writable_bytes(std::span(&record, 1))).ok();
+  return read_at(source, at, record);
 }
 
 std::string text_of(const char (&field)[32]) {

@@ -71,7 +71,7 @@ std::string type_text(uint8_t type) {
 }
 
 bool read_record(const Source& source, uint64_t at, MasterBootRecord& mbr) {
-  if (!source.read(at, std::as_writable_bytes(std::span(&mbr, 1))).ok()) return false;
+  if (!read_at(source, at, mbr)) return false;
   if (mbr.Signature[0] != 0x55 || mbr.Signature[1] != 0xAA) return false;
   // Where boot code of something else stands in place of the map, this fails.
   return std::ranges::all_of(mbr.PartitionRecords, [](const PartitionRecord& record) {

@@ -20,6 +20,18 @@ std::span<const std::byte> read_head(const Source* source, const LostStream& str
   return bytes;
 }
 
+// 2: begins like its format; 1: could be; 0: nothing to tell by; -1: is something else or blank.
+int merit_of_content(const Source* source, const LostStream& stream, uint64_t first) {
+  if (source == nullptr) return 0;
+  Head head{};
+  const auto bytes = read_head(source, stream, first, head);
+  if (bytes.empty()) return -1;
+  const HeadMatch match = match_head(*stream.format, bytes);
+  if (match == HeadMatch::differs) return -1;
+  if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) return -1;
+  return match == HeadMatch::fits ? 2 : 1;
+}
+
 }  // namespace
 
 HeadMatch head_at(const Source* source, const LostStream& stream, uint64_t first) {
@@ -27,9 +39,10 @@ HeadMatch head_at(const Source* source, const LostStream& stream, uint64_t first
   return match_head(*stream.format, read_head(source, stream, first, head));
 }
 
-void FirstClusters::choose(LostStream& stream, const ClusterGrid& grid) {
+void FirstClusters::choose(LostStream& stream, const ClusterGrid& grid, const ClaimMap& claims,
+                           const Source* source) {
   const std::optional<uint64_t> neighbour = neighbour_of(stream);
-  std::pair<int, uint64_t> best{source_ == nullptr ? 0 : 1, 0};
+  std::pair<int, uint64_t> best{source == nullptr ? 0 : 1, 0};
   size_t believable = 0;
   uint64_t chosen = stream.first;
   const auto distance = [&](uint64_t first) {
@@ -47,9 +60,9 @@ void FirstClusters::choose(LostStream& stream, const ClusterGrid& grid) {
   }
   candidates_left_ -= std::min(candidates_left_, candidates.size());
   for (const uint64_t first : candidates) {
-    const Claim* claim = claims_.at_or_after(first);
+    const Claim* claim = claims.at_or_after(first);
     const bool claimed = claim != nullptr && claim->range.offset <= first;
-    const int merit = claimed ? -1 : merit_of_content(stream, first);
+    const int merit = claimed ? -1 : merit_of_content(source, stream, first);
     const uint64_t far = distance(first);
     if (merit >= 0) ++believable;
     if (std::pair{merit, UINT64_MAX - far} > best) {
@@ -60,18 +73,6 @@ void FirstClusters::choose(LostStream& stream, const ClusterGrid& grid) {
   // What the entry says is no guess where it is the only candidate that can be.
   stream.guessed = chosen != stream.first || believable > 1;
   stream.first = chosen;
-}
-
-// 2: begins like its format; 1: could be; 0: nothing to tell by; -1: is something else or blank.
-int FirstClusters::merit_of_content(const LostStream& stream, uint64_t first) const {
-  if (source_ == nullptr) return 0;
-  Head head{};
-  const auto bytes = read_head(source_, stream, first, head);
-  if (bytes.empty()) return -1;
-  const HeadMatch match = match_head(*stream.format, bytes);
-  if (match == HeadMatch::differs) return -1;
-  if (std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); })) return -1;
-  return match == HeadMatch::fits ? 2 : 1;
 }
 
 // Where the content of another file in the same folder starts for certain, if there is one.

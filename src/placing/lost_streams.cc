@@ -35,18 +35,20 @@ bool was_begun_during(const LostStream& younger, const LostStream& older) {
 
 namespace {
 
-void load(SQLite::Database& db, int64_t space,
-          const std::unordered_map<int64_t, ClusterGrid>& grids, const char* which, bool fixed,
-          LostStreams& lost) {
+// What is to be placed, or (`fixed`) has its place: the latter in spaces with some of the former.
+void load(SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids,
+          const char* which, bool fixed, std::map<int64_t, LostStreams>& by_space) {
   SQLite::Statement row(db, fmt::format(R"sql(
     SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
            coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
-           e.marked_deleted, e.state='former'
+           e.marked_deleted, e.state='former', v.space
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE {} AND e.merged_into IS NULL AND v.space=?)sql",
+    WHERE {} AND e.merged_into IS NULL)sql",
                                         fixed ? "s.pieces" : "s.hint", which));
-  row.bind(1, space);
   while (row.executeStep()) {
+    const int64_t space = row.getColumn(14).getInt64();
+    if (fixed && !by_space.contains(space)) continue;
+    LostStreams& lost = by_space[space];
     LostStream s;
     s.fixed = fixed;
     s.id = row.getColumn(0).getInt64();
@@ -75,16 +77,16 @@ void load(SQLite::Database& db, int64_t space,
 
 }  // namespace
 
-LostStreams load_lost_streams(SQLite::Database& db, int64_t space,
-                              const std::unordered_map<int64_t, ClusterGrid>& grids) {
-  LostStreams lost;
-  load(db, space, grids, "s.open=1", false, lost);
-  if (lost.all.empty()) return lost;
-  load(db, space, grids,
+std::map<int64_t, LostStreams> load_lost_streams(
+    SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids) {
+  std::map<int64_t, LostStreams> lost;
+  load(db, grids, "s.open=1", false, lost);
+  if (lost.empty()) return lost;
+  load(db, grids,
        "s.open=0 AND s.first IS NOT NULL AND s.size>0 AND e.kind='file' AND e.state<>'live'", true,
        lost);
   // Folders of former volumes lie in their files' way as the files themselves do.
-  load(db, space, grids,
+  load(db, grids,
        "s.open=0 AND s.name IS NULL AND length(s.pieces)>0 AND e.kind='folder' AND "
        "e.state='former'",
        true, lost);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <unordered_map>
 #include <unordered_set>
@@ -66,8 +67,9 @@ struct LostStreams {
   // Volumes whose driver keeps the high half of a deleted entry's first cluster.
   std::unordered_set<int64_t> keep_high_half;
 };
-// `grids`: of all volumes. Nothing at all if nothing is to be placed.
-LostStreams load_lost_streams(SQLite::Database& db, int64_t space,
-                              const std::unordered_map<int64_t, ClusterGrid>& grids);
+// By space (VolumeRecord::space), of those in which something is to be placed. `grids`: of all
+// volumes.
+std::map<int64_t, LostStreams> load_lost_streams(
+    SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids);
 
 }  // namespace undershelf

@@ -24,33 +24,38 @@ namespace {
 constexpr int64_t kMoment = 120 * kTicksPerSecond;
 constexpr size_t kTimesKept = 200'000;
 
+using Grids = std::unordered_map<int64_t, ClusterGrid>;  // by volume
+
+Grids grids_of(const Shelf& shelf) {
+  Grids grids;
+  for (const VolumeRecord& record : shelf.volumes(false)) {
+    const Volume& v = record.volume;
+    grids[record.id] = {v.heap_offset, v.cluster_size,
+                        v.heap_offset + v.cluster_count * v.cluster_size};
+  }
+  return grids;
+}
+
 class Placer {
  public:
-  Placer(Shelf& shelf, int64_t space, const ClaimMap& claims, const NextUsed& next_used,
-         const Source* source, Budget& budget)
-      : db_(shelf.db()),
+  // All of one space. The references must outlive it.
+  Placer(SQLite::Database& db, LostStreams lost, const Grids& grids, const ClaimMap& claims,
+         const NextUsed& next_used, const Source* source, Budget& budget)
+      : db_(db),
         budget_(budget),
-        space_(space),
+        grids_(grids),
         claims_(claims),
         next_used_(next_used),
         source_(source),
-        first_clusters_(db_, claims_, source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
         update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=?, entangled=0 WHERE id=?"),
-        entangle_(db_, "UPDATE streams SET entangled=1 WHERE id=?") {
-    for (const VolumeRecord& record : shelf.volumes(false)) {
-      const Volume& v = record.volume;
-      grids_[record.id] = {v.heap_offset, v.cluster_size,
-                           v.heap_offset + v.cluster_count * v.cluster_size};
-    }
-  }
+        entangle_(db_, "UPDATE streams SET entangled=1 WHERE id=?"),
+        lost_(std::move(lost.all)),
+        keeps_high_half_(std::move(lost.keep_high_half)) {}
 
-  void run() {
-    LostStreams lost = load_lost_streams(db_, space_, grids_);
-    lost_ = std::move(lost.all);
-    keeps_high_half_ = std::move(lost.keep_high_half);
-    order();
+  void run(FirstClusters& first_clusters) {
+    order(first_clusters);
     for (uint32_t i = 0; i < lost_.size(); ++i) place(i);
     for (const LostStream& stream : lost_) mark_entangled(stream);
     for (const int64_t id : entangled_) {
@@ -61,10 +66,10 @@ class Placer {
   }
 
  private:
-  void order() {
+  void order(FirstClusters& first_clusters) {
     for (LostStream& s : lost_) {
-      if (s.first_step != 0 && !keeps_high_half_.contains(s.volume))
-        first_clusters_.choose(s, grids_.at(s.volume));
+      if (s.first_step == 0 || keeps_high_half_.contains(s.volume)) continue;
+      first_clusters.choose(s, grids_.at(s.volume), claims_, source_);
     }
     std::ranges::sort(lost_, [](const LostStream& a, const LostStream& b) {
       return a.born() != b.born() ? a.born() < b.born() : a.id < b.id;
@@ -246,16 +251,14 @@ class Placer {
 
   SQLite::Database& db_;
   Budget& budget_;
-  const int64_t space_;
+  const Grids& grids_;
   const ClaimMap& claims_;
   const NextUsed& next_used_;
   const Source* source_;
-  FirstClusters first_clusters_;
   SQLite::Statement times_, update_, entangle_;
-  std::unordered_map<int64_t, ClusterGrid> grids_;
-  std::unordered_set<int64_t> keeps_high_half_;        // volumes
-  std::unordered_set<int64_t> entangled_;              // streams
   std::vector<LostStream> lost_;                       // oldest first
+  const std::unordered_set<int64_t> keeps_high_half_;  // volumes
+  std::unordered_set<int64_t> entangled_;              // streams
   std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
   LostMap held_;
   std::unordered_map<int64_t, Times> known_times_;  // of entries, the ones asked for last
@@ -265,10 +268,15 @@ class Placer {
 
 void place_open_streams(Shelf& shelf, const Claims& claims, const NextUsed& next_used,
                         Spaces* spaces, Budget& budget) {
-  SQLite::Transaction transaction(shelf.db());
-  for (const auto& [space, held] : claims) {
+  SQLite::Database& db = shelf.db();
+  SQLite::Transaction transaction(db);
+  const Grids grids = grids_of(shelf);
+  FirstClusters first_clusters(db);
+  for (auto& [space, lost] : load_lost_streams(db, grids)) {
+    const auto held = claims.find(space);
+    if (held == claims.end()) continue;
     const Source* source = spaces != nullptr ? spaces->at(space).get() : nullptr;
-    Placer(shelf, space, held, next_used, source, budget).run();
+    Placer(db, std::move(lost), grids, held->second, next_used, source, budget).run(first_clusters);
   }
   transaction.commit();
 }

@@ -174,8 +174,8 @@ class Rater {
 
   // What lies inside a file is no rival of the file, nor of anything else outside.
   void load_rivals() {
-    std::map<int64_t, std::vector<Loaded>>
-        loaded;  // by the volume inside a file, or minus the space
+    // By the volume that seems to lie in a lost file; for all others by minus their space.
+    std::map<int64_t, std::vector<Loaded>> loaded;
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
              CASE WHEN v.inside IS NULL THEN -coalesce(v.space,0) ELSE v.id END

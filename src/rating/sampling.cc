@@ -31,6 +31,8 @@ struct Sample {
 
 struct SampledStream {
   int64_t id = 0;
+  int64_t space = kOnSource;       // VolumeRecord::space
+  const Source* source = nullptr;  // its bytes
   const Format* format = nullptr;
   std::optional<StreamReader> decoded;  // of compressed streams
   bool encrypted = false;
@@ -82,17 +84,15 @@ HeadMatch head_of(const SampledStream& stream, std::span<const std::byte> stored
   return match_head(*stream.format, bytes);
 }
 
-// Samples of the lost files in one space.
 class Sampler {
  public:
-  Sampler(SQLite::Database& db, int64_t space, SourcePtr source)
-      : db_(db), source_(std::move(source)) {
-    load(space);
-  }
+  Sampler(SQLite::Database& db, Spaces& spaces) : db_(db) { load(spaces); }
 
   // In the order of their places.
   void look() {
-    std::ranges::sort(samples_, {}, &Sample::offset);
+    std::ranges::sort(samples_, {}, [&](const Sample& sample) {
+      return std::pair(streams_[sample.stream].space, sample.offset);
+    });
     std::array<std::byte, kSampleSize> buffer{};
     for (const Sample& sample : samples_) {
       look_at(sample, std::span(buffer).first(sample.length));
@@ -117,36 +117,38 @@ class Sampler {
   }
 
  private:
-  void load(int64_t space) {
+  void load(Spaces& spaces) {
     SQLite::Statement row(db_, R"sql(
       SELECT s.id, s.valid_size, s.pieces, v.cluster_size, coalesce(s.name, e.name), s.codec,
-             coalesce(s.unit,0), s.size, s.encoding='encrypted'
+             coalesce(s.unit,0), s.size, s.encoding='encrypted', v.space
       FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
       WHERE e.state<>'live' AND s.size IS NOT NULL AND (e.kind='file' OR s.name IS NOT NULL) AND
-        e.merged_into IS NULL AND v.space=?)sql");
-    row.bind(1, space);
+        e.merged_into IS NULL)sql");
     while (row.executeStep()) {
       const auto index = static_cast<uint32_t>(streams_.size());
       Pieces pieces = pieces_of(row.getColumn(2));
       plan(pieces, size_of(row.getColumn(1)), size_of(row.getColumn(3)), index, samples_);
       SampledStream& stream = streams_.emplace_back();
       stream.id = row.getColumn(0).getInt64();
+      stream.space = row.getColumn(9).getInt64();
+      const SourcePtr& source = spaces.at(stream.space);
+      stream.source = source.get();
       stream.format = &format_by_name(row.getColumn(4).getString());
       stream.encrypted = row.getColumn(8).getInt() != 0;
       const Storage storage = storage_of(row.getColumn(5), row.getColumn(6));
       stream.plain = storage.codec == Codec::none;
       if (stream.plain) continue;
-      stream.decoded.emplace(source_, pieces, std::string(), size_of(row.getColumn(7)),
+      stream.decoded.emplace(source, pieces, std::string(), size_of(row.getColumn(7)),
                              size_of(row.getColumn(1)), Losses(), storage);
     }
   }
 
   void look_at(const Sample& sample, std::span<std::byte> bytes) {
     SampledStream& stream = streams_[sample.stream];
-    if (const ReadResult result = source_->read(sample.offset, bytes); !result.ok()) {
+    if (const ReadResult result = stream.source->read(sample.offset, bytes); !result.ok()) {
       for (const ByteRange& bad : result.bad) {
         // Behind the end of the source is counted as missing, not as unreadable.
-        if (bad.offset >= source_->size() || !stream.plain) continue;
+        if (bad.offset >= stream.source->size() || !stream.plain) continue;
         append_loss(stream.unreadable, {sample.at + (bad.offset - sample.offset), bad.length,
                                         Loss::Cause::unreadable});
       }
@@ -159,7 +161,6 @@ class Sampler {
   }
 
   SQLite::Database& db_;
-  const SourcePtr source_;
   std::vector<SampledStream> streams_;
   std::vector<Sample> samples_;
 };
@@ -167,14 +168,12 @@ class Sampler {
 }  // namespace
 
 void sample_lost_files(Shelf& shelf, Spaces& spaces) {
-  std::vector<Sampler> samplers;
-  for (const int64_t space : spaces_of(shelf)) {
-    samplers.emplace_back(shelf.db(), space, spaces.at(space)).look();
-  }
+  Sampler sampler(shelf.db(), spaces);
+  sampler.look();
   SQLite::Transaction transaction(shelf.db());
   forget_unreadable(shelf.db());
   LossWriter losses(shelf.db());
-  for (const Sampler& sampler : samplers) sampler.store(losses);
+  sampler.store(losses);
   transaction.commit();
 }
 

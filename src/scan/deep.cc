@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "model/error.h"
+#include "model/make_set.h"
 #include "placing/claims.h"
 #include "shelf/rows.h"
 #include "sweep/content_starts.h"
@@ -148,13 +149,12 @@ std::vector<int64_t> files_with_headers(Shelf& shelf) {
   const SweepStore store(shelf);
   std::vector<int64_t> files;
   for (const FileSystem& system : file_systems()) {
-    for (const Trace& trace : store.traces(system.name)) {
-      const Claim* claim = trace.kind == kHeaderTrace ? held.at_or_after(trace.offset) : nullptr;
+    for (const Trace& trace : store.traces(system.name, kHeaderTrace)) {
+      const Claim* claim = held.at_or_after(trace.offset);
       if (claim != nullptr && claim->range.offset <= trace.offset) files.push_back(claim->entry);
     }
   }
-  std::ranges::sort(files);
-  files.erase(std::unique(files.begin(), files.end()), files.end());
+  make_set(files);
   SQLite::Statement row(shelf.db(),
                         "SELECT 1 FROM entries WHERE id=? AND kind='file' AND system=0");
   std::erase_if(files, [&](int64_t entry) {

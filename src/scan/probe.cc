@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "fs/detector.h"
+#include "model/make_set.h"
 
 namespace undershelf {
 namespace {
@@ -64,8 +65,7 @@ class Prober {
       const bool at_its_start = trace.number <= trace.offset && trace.offset - trace.number <= 1024;
       if (trace.kind == kHeaderTrace && at_its_start) places.push_back(trace.number);
     }
-    std::ranges::sort(places);
-    places.erase(std::unique(places.begin(), places.end()), places.end());
+    make_set(places);
     return places;
   }
 

@@ -4,7 +4,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <deque>
 #include <map>
 #include <new>
 #include <set>
@@ -12,6 +11,7 @@
 
 #include "access/spaces.h"
 #include "content/types.h"
+#include "model/make_set.h"
 #include "model/text.h"
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
@@ -128,26 +128,26 @@ class Scan {
 
   // Volumes on the disk images among the living files that were found, and on the images on those.
   void look_into_images() {
-    while (!result_.stopped && looked_into_.size() < images_.size()) {
-      const Image image = images_[looked_into_.size()];
-      if (looked_into_.size() >= kMostImages) {
+    for (; !result_.stopped && looked_into_ < images_.size(); ++looked_into_) {
+      const Image image = images_[looked_into_];
+      if (looked_into_ >= kMostImages) {
         result_.notes.push_back(fmt::format(
             "{} disk images among the living files are more than are looked into: the first {} "
             "were. Export the others and scan them.",
             images_.size(), kMostImages));
         return;
       }
-      looked_into_.push_back(look_into(image));
+      look_into(image);
     }
   }
 
-  Survey look_into(const Image& image) {
+  void look_into(const Image& image) {
     options_.progress("Looking for volumes on disk images");
+    if (image.depth > kMostNested) return;
     Survey found;
-    if (image.depth > kMostNested) return found;
     try {
       begin_reading(image.entry);
-      if (note_container(image.entry)) return found;
+      if (note_container(image.entry)) return;
       found = survey_image(spaces_.at(image.entry), options_.read);
     } catch (const Stopped&) {
       result_.stopped = true;
@@ -157,7 +157,7 @@ class Scan {
       result_.incomplete = true;
     }
     read_volumes(found, image.entry, image.depth);
-    return found;
+    on_images_.push_back(std::move(found));
   }
 
   // Whether a file holds a disk in a form that is not read here: then the user is told.
@@ -277,8 +277,7 @@ class Scan {
     for (const FoundVolume& volume : survey_.volumes) {
       found.push_back(volume.reader->volume().offset);
     }
-    std::ranges::sort(found);
-    found.erase(std::unique(found.begin(), found.end()), found.end());
+    make_set(found);
     for (const auto& [id, known] : readers_) {
       if (known.space != kOnSource) continue;
       present.current.push_back({known.reader, oldest_file(shelf_, id)});
@@ -370,7 +369,8 @@ class Scan {
   std::map<int64_t, Known> readers_;  // by volume id
   std::vector<Image> images_;         // disk images among the living files
   size_t containers_ = 0;             // of these, that cannot be read
-  std::deque<Survey> looked_into_;    // what was found on the first of them, one each
+  size_t looked_into_ = 0;            // of them, the first
+  std::vector<Survey> on_images_;     // what was found there: their readers are asked later
 };
 
 }  // namespace

@@ -116,12 +116,13 @@ void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
   transaction.commit();
 }
 
-std::vector<Trace> SweepStore::traces(std::string_view system) const {
+std::vector<Trace> SweepStore::traces(std::string_view system, std::optional<uint32_t> kind) const {
   std::vector<Trace> found;
   SQLite::Statement row(shelf_.db(),
-                        "SELECT kind, offset, length, number, other FROM traces WHERE system=? "
-                        "ORDER BY offset, kind");
+                        "SELECT kind, offset, length, number, other FROM traces WHERE system=?1 "
+                        "AND (?2 IS NULL OR kind=?2) ORDER BY offset, kind");
   row.bind(1, std::string(system));
+  if (kind) row.bind(2, *kind);
   while (row.executeStep()) {
     found.push_back({size_of(row.getColumn(1)), size_of(row.getColumn(2)),
                      row.getColumn(0).getUInt(), size_of(row.getColumn(3)),

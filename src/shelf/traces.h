@@ -44,7 +44,8 @@ class SweepStore {
   // `traces` belongs to.
   void add(SweepRecord& record, std::span<const std::string> systems,
            std::span<const std::vector<Trace>> traces, std::span<const ByteRange> unreadable);
-  std::vector<Trace> traces(std::string_view system) const;  // by place
+  // By place; of one kind, if that is given.
+  std::vector<Trace> traces(std::string_view system, std::optional<uint32_t> kind = {}) const;
 
   // Around the storing of what traces amount to. What was stored so when less of the source had
   // been looked at is set aside, to be stored anew under its ids; the end drops what was not found

@@ -19,7 +19,7 @@ void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& tim
   if (time) row.bind(index, time->ticks);
 }
 
-int64_t store_volume(SQLite::Database& db, const Volume& v, const Told& told) {
+int64_t store_volume(SQLite::Database& db, const Volume& v, const Origin& origin) {
   SQLite::Statement known(
       db,
       "SELECT id, by_sweep FROM volumes WHERE offset=? AND file_system=? AND standing=? "
@@ -30,7 +30,7 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const Told& told) {
   known.bind(4, static_cast<int64_t>(v.heap_offset));
   known.bind(5, static_cast<int64_t>(v.cluster_size));
   known.bind(6, v.serial);
-  known.bind(7, told.space);
+  known.bind(7, origin.space);
   std::optional<int64_t> id;
   if (known.executeStep()) {
     id = known.getColumn(0).getInt64();
@@ -63,8 +63,8 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const Told& told) {
   row.bind(13, structures.data(), static_cast<int>(structures.size()));
   if (id) row.bind(14, *id);
   if (v.used) row.bind(15, static_cast<int64_t>(*v.used));
-  row.bind(16, told.by == ToldBy::sweep ? 1 : 0);
-  row.bind(17, told.space);
+  row.bind(16, origin.by == ToldBy::sweep ? 1 : 0);
+  row.bind(17, origin.space);
   row.exec();
   return db.getLastInsertRowid();
 }
@@ -72,11 +72,11 @@ int64_t store_volume(SQLite::Database& db, const Volume& v, const Told& told) {
 }  // namespace
 
 struct VolumeWriter::Rows {
-  Rows(Shelf& shelf, const Volume& volume, const Told& told, RateSound rate)
+  Rows(Shelf& shelf, const Volume& volume, const Origin& origin, RateSound rate)
       : db(shelf.db()),
         rate_sound(std::move(rate)),
-        told_by(told.by),
-        volume_id(store_volume(db, volume, told)),
+        told_by(origin.by),
+        volume_id(store_volume(db, volume, origin)),
         entry(
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
@@ -280,9 +280,9 @@ int64_t VolumeWriter::Rows::add_again(const Entry& again) {
 }
 
 VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound,
-                           const Told& told)
+                           const Origin& origin)
     : offset_(volume.offset),
-      rows_(std::make_unique<Rows>(shelf, volume, told, std::move(rate_sound))) {}
+      rows_(std::make_unique<Rows>(shelf, volume, origin, std::move(rate_sound))) {}
 VolumeWriter::~VolumeWriter() = default;
 int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
 

@@ -25,7 +25,7 @@ struct StoredRating {
 using RateSound = std::function<StoredRating(uint64_t bytes)>;
 
 // Where a volume that is written lies, and what tells of it.
-struct Told {
+struct Origin {
   int64_t space = kOnSource;  // VolumeRecord::space
   ToldBy by = ToldBy::volume;
 };
@@ -36,7 +36,7 @@ struct Told {
 class VolumeWriter : public Sink {
  public:
   VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound = {},
-               const Told& told = {});
+               const Origin& origin = {});
   ~VolumeWriter() override;
   int64_t add(const Entry& entry) override;  // returns its id
   void add(int64_t entry, const OtherName& name) override;

@@ -7,9 +7,12 @@ namespace undershelf {
 ReadResult StreamSource::read(uint64_t offset, std::span<std::byte> out) const {
   const uint64_t there = offset < size() ? std::min<uint64_t>(out.size(), size() - offset) : 0;
   Losses lost = stream_.read(offset, out);
-  for (const Loss& known : stream_.known_losses()) {
-    const ByteRange here = overlap({known.offset, known.length}, {offset, there});
-    if (here.length > 0) lost.push_back({here.offset, here.length, known.cause});
+  const Losses& known = stream_.known_losses();
+  for (auto loss =
+           std::ranges::partition_point(known, [&](const Loss& l) { return l.end() <= offset; });
+       loss != known.end() && loss->offset < offset + there; ++loss) {
+    const ByteRange here = overlap({loss->offset, loss->length}, {offset, there});
+    lost.push_back({here.offset, here.length, loss->cause});
   }
   lost.push_back({offset + there, out.size() - there});
   std::ranges::sort(lost, {}, &Loss::offset);

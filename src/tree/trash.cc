@@ -164,8 +164,7 @@ class TrashReader {
  public:
   TrashReader(Shelf& shelf, Spaces& spaces, const Zone& zone)
       : db_(shelf.db()),
-        spaces_(spaces),
-        streams_(shelf),
+        contents_(shelf, spaces),
         zone_(zone),
         siblings_(db_,
                   "SELECT id, name, state='live' FROM entries WHERE parent=? AND "
@@ -225,7 +224,7 @@ class TrashReader {
 
  private:
   std::vector<std::byte> read(const Sight& sight) {
-    const StreamReader stream = streams_.open(sight.stream, spaces_.of_volume(sight.volume));
+    const StreamReader stream = contents_.open_as_stored(sight.stream);
     std::vector<std::byte> bytes(std::min(stream.size(), kMostInfo));
     stream.read(0, bytes);
     return bytes;
@@ -331,8 +330,7 @@ class TrashReader {
   }
 
   SQLite::Database& db_;
-  Spaces& spaces_;
-  StoredStreams streams_;
+  ContentOpener contents_;
   const Zone& zone_;
   SQLite::Statement siblings_, update_, below_;
   std::array<Siblings, 8> loaded_;

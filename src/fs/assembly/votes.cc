@@ -5,6 +5,7 @@
 #include <map>
 
 #include "content/types.h"
+#include "model/make_set.h"
 
 namespace undershelf {
 
@@ -20,8 +21,7 @@ std::vector<VotedGrid> most_voted(std::span<const Pin> pins, uint64_t least, uin
       const bool fits = pin.unit <= pin.place / size;
       if (fits) votes.emplace_back(pin.place - pin.unit * size, pin.unit);
     }
-    std::ranges::sort(votes);
-    votes.erase(std::unique(votes.begin(), votes.end()), votes.end());
+    make_set(votes);
     for (size_t i = 0; i < votes.size();) {
       size_t end = i;
       while (end < votes.size() && votes[end].first == votes[i].first) ++end;
@@ -77,8 +77,7 @@ void append_pairs(std::vector<uint64_t> units, std::vector<uint64_t> places,
                   std::vector<Pin>& pins) {
   constexpr size_t kMostPairs = 1 << 19;
   constexpr size_t kLeastUnits = 64;
-  std::ranges::sort(units);
-  units.erase(std::unique(units.begin(), units.end()), units.end());
+  make_set(units);
   // Where there are too many, a part of them tells as much.
   while (units.size() * places.size() > kMostPairs) {
     thin_out(units.size() > kLeastUnits ? units : places);

@@ -11,15 +11,9 @@
 
 #include "fs/assembly/layouts.h"
 #include "fs/chained/geometry.h"
+#include "model/make_set.h"
 
 namespace undershelf::chained {
-
-// Sorts, and drops what is there twice.
-template <typename T>
-void make_set(std::vector<T>& values) {
-  std::ranges::sort(values);
-  values.erase(std::unique(values.begin(), values.end()), values.end());
-}
 
 // `System` has the types BootSector, Geometry and Found; kFamily, kRules and kMostClusters; and the
 // functions from_header(boot), find_geometry(window) and make_reader(source, where, geometry,

@@ -27,12 +27,14 @@ struct Geometry {
   std::vector<std::string> notes;
 
   bool is_cluster(uint64_t number) const {
-    return number >= 2 && number < uint64_t{cluster_count} + 2;
+    return number >= kFirstCluster && number < uint64_t{cluster_count} + kFirstCluster;
   }
-  uint64_t offset_of(uint64_t cluster) const { return heap_offset + (cluster - 2) * cluster_size; }
+  uint64_t offset_of(uint64_t cluster) const {
+    return heap_offset + (cluster - kFirstCluster) * cluster_size;
+  }
   // The cluster that holds a byte; that must be in the heap.
   uint32_t cluster_at(uint64_t offset) const {
-    return static_cast<uint32_t>((offset - heap_offset) / cluster_size + 2);
+    return static_cast<uint32_t>((offset - heap_offset) / cluster_size + kFirstCluster);
   }
   // How many clusters so many bytes take.
   uint64_t clusters_of(uint64_t bytes) const {

@@ -212,7 +212,7 @@ class Assembler : public chained::Assembler<System> {
         }
       });
     }
-    chained::make_set(found);
+    make_set(found);
     return found;
   }
 

@@ -66,7 +66,7 @@ bool checksum_holds(const Source& volume, uint64_t at, uint32_t sector_size) {
 
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   BootSector boot{};
-  if (!volume.read(at, std::as_writable_bytes(std::span(&boot, 1))).ok()) return std::nullopt;
+  if (!read_at(volume, at, boot)) return std::nullopt;
   const bool name = std::memcmp(boot.FileSystemName, "EXFAT   ", 8) == 0;
   std::optional<Geometry> g = from_fields(boot);
   if (!g) return std::nullopt;
@@ -74,12 +74,10 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   const bool signature = boot.BootSignature[0] == 0x55 && boot.BootSignature[1] == 0xAA;
   if (!checksum && !(name && signature)) return std::nullopt;
   DirectoryEntry first{};
-  const bool root =
-      g->is_cluster(g->root_cluster) &&
-      volume.read(g->offset_of(g->root_cluster), std::as_writable_bytes(std::span(&first, 1)))
-          .ok() &&
-      (first.EntryType == kVolumeLabel || first.EntryType == kBitmap ||
-       first.EntryType == (kVolumeLabel & ~kInUse));
+  const bool root = g->is_cluster(g->root_cluster) &&
+                    read_at(volume, g->offset_of(g->root_cluster), first) &&
+                    (first.EntryType == kVolumeLabel || first.EntryType == kBitmap ||
+                     first.EntryType == (kVolumeLabel & ~kInUse));
   g->confidence = 10 + 20 * name + 10 * signature + 40 * checksum + 20 * root;
   if (!checksum) g->notes.emplace_back("The checksum of the boot region does not hold.");
   return g;

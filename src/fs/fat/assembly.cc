@@ -193,7 +193,7 @@ class Assembler : public chained::Assembler<System> {
         }
       });
     }
-    chained::make_set(found);
+    make_set(found);
     return found;
   }
 
@@ -215,7 +215,7 @@ class Assembler : public chained::Assembler<System> {
     for (const Trace& start : draft.starts) {
       found.folders.push_back(static_cast<uint32_t>(start.number));
     }
-    chained::make_set(found.folders);
+    make_set(found.folders);
     found.insides = insides(draft);
     std::erase_if(found.insides, [&](uint32_t cluster) {
       return std::ranges::binary_search(found.folders, cluster);
@@ -293,8 +293,7 @@ class Assembler : public chained::Assembler<System> {
       if ((entry.raw.DIR_Attr & kAttrDirectory) == 0) continue;
       const uint32_t cluster = first_cluster(entry.raw, geometry);
       if (!std::ranges::binary_search(found.folders, cluster)) continue;
-      Content start;
-      start.append(window, {geometry.offset_of(cluster), 2 * sizeof(DirectoryEntry)});
+      const Content start = load_start(window, geometry, cluster);
       const bool top = first_cluster(start.entries[1], geometry) == 0;
       ++(top ? agreeing : others);
     }

@@ -38,6 +38,12 @@ Step step_between(std::span<const DirectoryEntry> before, std::span<const Direct
   return behind > 0 && marked && name && !name->ended ? Step::doubtful : Step::fits;
 }
 
+Content load_start(const Source& volume, const Geometry& geometry, uint32_t cluster) {
+  Content content;
+  content.append(volume, {geometry.offset_of(cluster), 2 * sizeof(DirectoryEntry)});
+  return content;
+}
+
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,
                    const Geometry& geometry) {
   return entries.size() >= 2 && is_dot(entries[0]) &&

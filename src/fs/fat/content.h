@@ -21,6 +21,8 @@ Step step_between(std::span<const DirectoryEntry> before, std::span<const Direct
 // topmost, or an alias without slots.
 bool begins_within_name(const DirectoryEntry& first);
 
+// The first two entries of a folder that begins with a cluster: `.` and `..`.
+Content load_start(const Source& volume, const Geometry& geometry, uint32_t cluster);
 // Whether a folder begins with these entries whose own first cluster is `cluster`.
 bool begins_folder(std::span<const DirectoryEntry> entries, uint32_t cluster,
                    const Geometry& geometry);

@@ -82,7 +82,7 @@ namespace {
 // The geometry that a boot sector at `at` (bytes in the volume) tells, weighed by what is there.
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   BootSector boot{};
-  if (!volume.read(at, std::as_writable_bytes(std::span(&boot, 1))).ok()) return std::nullopt;
+  if (!read_at(volume, at, boot)) return std::nullopt;
   std::optional<Geometry> g = from_fields(boot);
   if (!g) return std::nullopt;
 

@@ -147,7 +147,7 @@ std::optional<uint32_t> OpenFolders::parent_of(const Content& content) const {
   std::vector<uint32_t> children;
   list_folders(content.entries, children);
   for (const uint32_t child : std::span(children).first(std::min(kMostAsked, children.size()))) {
-    const Content start = load_start(child);
+    const Content start = load_start(*heap_.volume(), geometry_, child);
     if (!begins_folder(start.entries, child, geometry_)) continue;
     const uint32_t parent = first_cluster(start.entries[1], geometry_);
     return parent == geometry_.root_cluster ? 0 : parent;
@@ -175,10 +175,6 @@ bool OpenFolders::follow_left_chain(OpenFolder& folder) {
     return true;
   }
   return false;
-}
-
-Content OpenFolders::load_start(uint32_t cluster) const {
-  return heap_.load<DirectoryEntry>({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
 }
 
 Content OpenFolders::load_cluster(uint32_t cluster) const {

@@ -54,8 +54,6 @@ class OpenFolders {
   // them looks like the inside of a folder.
   bool follow_left_chain(OpenFolder& folder);
 
-  Content load_start(uint32_t cluster) const;  // its first two entries
-
  private:
   Content load_cluster(uint32_t cluster) const;
   std::vector<Inside> insides_behind(const std::vector<FolderEnd>& ends,

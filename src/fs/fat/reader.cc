@@ -230,7 +230,7 @@ class Reader : public VolumeReader {
   void read_found(uint32_t folder) {
     if (folders_.is_taken(folder)) return;
     std::vector<uint32_t> up{folder};
-    Content content = folders_.load_start(folder);
+    Content content = load_start(*heap_.volume(), geometry_, folder);
     uint32_t parent = 0;
     while (true) {
       if (!begins_folder(content.entries, up.back(), geometry_)) return;
@@ -239,7 +239,7 @@ class Reader : public VolumeReader {
                          !folders_.is_taken(parent) && std::ranges::find(up, parent) == up.end();
       if (!above || up.size() > kMostDepth) break;
       up.push_back(parent);
-      content = folders_.load_start(parent);
+      content = load_start(*heap_.volume(), geometry_, parent);
     }
     const uint32_t top = up.back();
     // Its key is that of its `.`, which is no entry of its own.

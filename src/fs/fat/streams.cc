@@ -77,8 +77,7 @@ bool StreamMaker::may_lack_high_half(const FolderEntry& found) const {
 }
 
 bool StreamMaker::begins_with_folder(uint32_t cluster) const {
-  const Content content =
-      heap_.load<DirectoryEntry>({{geometry_.offset_of(cluster), 2 * sizeof(DirectoryEntry)}});
+  const Content content = load_start(*heap_.volume(), geometry_, cluster);
   return begins_folder(content.entries, cluster, geometry_);
 }
 

@@ -5,11 +5,8 @@
 #include <vector>
 
 namespace undershelf::fat {
-namespace {
 
-constexpr uint64_t kFirstCluster = 2;
-
-}  // namespace
+using chained::kFirstCluster;
 
 TableBits::TableBits(SourcePtr volume, const Geometry& geometry, unsigned copy)
     : volume_(std::move(volume)),

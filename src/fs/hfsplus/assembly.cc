@@ -16,6 +16,7 @@
 #include "fs/hfsplus/lost_trees.h"
 #include "fs/hfsplus/reader.h"
 #include "fs/pieces_source.h"
+#include "model/make_set.h"
 #include "model/text.h"
 
 namespace undershelf::hfsplus {
@@ -355,8 +356,7 @@ class Assembler {
       }
     }
     if (const auto voted = layouts_.voted(clues.files)) starts.push_back(voted->grid.start);
-    std::ranges::sort(starts);
-    starts.erase(std::unique(starts.begin(), starts.end()), starts.end());
+    make_set(starts);
     return starts;
   }
 

@@ -31,7 +31,7 @@ namespace {
 std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t start) {
   Geometry g;
   g.start = start;
-  if (!volume.read(at, std::as_writable_bytes(std::span(&g.header, 1))).ok()) return std::nullopt;
+  if (!read_at(volume, at, g.header)) return std::nullopt;
   const VolumeHeader& h = g.header;
   const uint16_t signature = h.signature.value();
   const uint64_t blocks = h.totalBlocks.value();
@@ -59,8 +59,7 @@ std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t 
 // Where an HFS wrapper says that the volume inside it starts; 0 if there is no wrapper.
 uint64_t embedded_start(const Source& volume) {
   MasterDirectoryBlock block{};
-  if (!volume.read(kHeaderOffset, std::as_writable_bytes(std::span(&block, 1))).ok() ||
-      block.drSigWord.value() != kSignatureWrapper ||
+  if (!read_at(volume, kHeaderOffset, block) || block.drSigWord.value() != kSignatureWrapper ||
       block.drEmbedSigWord.value() != kSignaturePlus) {
     return 0;
   }

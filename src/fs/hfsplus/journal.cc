@@ -40,8 +40,7 @@ ByteRange journal_range(const Source& volume, const VolumeHeader& header) {
   }
   JournalInfoBlock info{};
   const uint64_t at = uint64_t{header.journalInfoBlock.value()} * header.blockSize.value();
-  if (!volume.read(at, std::as_writable_bytes(std::span(&info, 1))).ok() ||
-      (info.flags.value() & kJournalInVolume) == 0) {
+  if (!read_at(volume, at, info) || (info.flags.value() & kJournalInVolume) == 0) {
     return {};
   }
   return overlap({info.offset.value(), info.size.value()}, {0, volume.size()});

@@ -11,6 +11,7 @@
 #include "fs/hfsplus/journal.h"
 #include "fs/hfsplus/trees.h"
 #include "fs/pieces_source.h"
+#include "model/make_set.h"
 #include "model/text.h"
 
 namespace undershelf::hfsplus {
@@ -245,8 +246,7 @@ class Reader : public VolumeReader {
     const ByteRange journal = journal_range(*window_, geometry_.header);
     std::vector<size_t> sizes = {catalog_node_, extents_node_, attributes_node_};
     std::erase(sizes, 0U);
-    std::ranges::sort(sizes);
-    sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
+    make_set(sizes);
     if (sizes.empty()) return;
     each_journaled_node(*window_, journal, sizes, [&](Bytes node) {
       threads_.next_node();

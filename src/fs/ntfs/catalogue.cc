@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <functional>
 
+#include "model/make_set.h"
+
 namespace undershelf::ntfs {
 namespace {
 
@@ -65,8 +67,7 @@ std::vector<std::pair<uint32_t, uint32_t>> Catalogue::of_moments(
       if (moments.contains(moment)) found.emplace_back(moment, static_cast<uint32_t>(number));
     }
   }
-  std::ranges::sort(found);
-  found.erase(std::unique(found.begin(), found.end()), found.end());
+  make_set(found);
   return found;
 }
 

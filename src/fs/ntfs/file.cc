@@ -4,6 +4,7 @@
 #include <boost/endian/conversion.hpp>
 
 #include "fs/pieces_source.h"
+#include "model/make_set.h"
 #include "model/text.h"
 
 namespace undershelf::ntfs {
@@ -222,8 +223,7 @@ std::vector<uint64_t> FileBuilder::listed_records(const SourcePtr& source) const
     records.push_back(entry->reference.value());
     at += entry->length.value();
   }
-  std::ranges::sort(records);
-  records.erase(std::unique(records.begin(), records.end()), records.end());
+  make_set(records);
   return records;
 }
 

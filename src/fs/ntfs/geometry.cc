@@ -67,7 +67,7 @@ bool is_mft_record(const Source& volume, uint64_t offset, uint32_t record_size) 
 
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   BootSector boot{};
-  if (at > volume.size() || !volume.read(at, std::as_writable_bytes(std::span(&boot, 1))).ok()) {
+  if (at > volume.size() || !read_at(volume, at, boot)) {
     return std::nullopt;
   }
   std::optional<Geometry> g = from_fields(boot);

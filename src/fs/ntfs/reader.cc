@@ -11,6 +11,7 @@
 #include "fs/ntfs/geometry.h"
 #include "fs/ntfs/journal.h"
 #include "fs/ntfs/mft.h"
+#include "model/make_set.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -188,8 +189,7 @@ class Reader : public VolumeReader {
          own != extensions_.end() && own->first == number; ++own) {
       wanted.push_back(own->second);
     }
-    std::ranges::sort(wanted);
-    wanted.erase(std::unique(wanted.begin(), wanted.end()), wanted.end());
+    make_set(wanted);
     for (const uint64_t other : wanted) {
       if (other == number) continue;
       const Mft::Read read = mft_.read(other);
