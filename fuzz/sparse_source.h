@@ -43,8 +43,8 @@ class RecordingSource : public Source {
 // Takes whatever a reader pushes.
 class NullSink : public Sink {
  public:
-  int64_t add(const Entry&) override { return ++entries_; }
-  void add(int64_t, const OtherName&) override {}
+  EntryId add(const Entry&) override { return static_cast<EntryId>(++entries_); }
+  void add(EntryId, const OtherName&) override {}
   void add(const Damage&) override { ++damage_; }
 
  private:

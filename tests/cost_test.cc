@@ -50,13 +50,13 @@ class CountedSource : public Source {
 };
 
 struct Counted : Sink {
-  int64_t add(const Entry& entry) override {
+  EntryId add(const Entry& entry) override {
     for (const Stream& stream : entry.streams) pieces += stream.pieces.size();
     for (const Stream& stream : entry.streams) bytes += total_length(stream.pieces);
     entries.push_back(entry);
-    return 0;
+    return EntryId::none;
   }
-  void add(int64_t, const OtherName&) override {}
+  void add(EntryId, const OtherName&) override {}
   void add(const Damage&) override { ++damage; }
   std::vector<Entry> entries;
   uint64_t pieces = 0, bytes = 0, damage = 0;

@@ -149,7 +149,7 @@ TEST_F(PassCosts, LivingFilesInTheWayAreAskedForOnce) {
     }
   });
   const Claims claims = load_claims(shelf_);
-  const NextUsed none = [](int64_t, const ByteRange&) { return ByteRange{}; };
+  const NextUsed none = [](VolumeId, const ByteRange&) { return ByteRange{}; };
   EXPECT_LE(instructions([&] { place_open_streams(shelf_, claims, none, nullptr, budget_); }),
             kLiving);
   EXPECT_LE(budget_.steps(), kLost * 2 * (kLiving + kLost));
@@ -170,7 +170,7 @@ TEST_F(PassCosts, CandidatesForFirstClustersAreReadOnABudget) {
       kClusters);
   const auto source = std::make_shared<ZeroSource>(kClusters * kCluster);
   Spaces spaces(shelf_, source);
-  const NextUsed none = [](int64_t, const ByteRange&) { return ByteRange{}; };
+  const NextUsed none = [](VolumeId, const ByteRange&) { return ByteRange{}; };
   place_open_streams(shelf_, load_claims(shelf_), none, &spaces, budget_);
   EXPECT_GT(source->reads(), 1'000'000U);
   EXPECT_LE(source->reads(), 2'000'000 + 20 * kLost);
@@ -187,13 +187,13 @@ TEST_F(PassCosts, RowsAreReadOnceForAllSpaces) {
     volume.file_system = "fat16";
     volume.cluster_size = kCluster;
     volume.cluster_count = 1000;
-    VolumeWriter writer(shelf_, volume, {}, {static_cast<int64_t>(image), ToldBy::volume});
+    VolumeWriter writer(shelf_, volume, {}, {static_cast<SpaceId>(image), ToldBy::volume});
     writer.add(file(1, State::deleted, 2, 2 * kCluster));
     writer.finish();
   }
   const Claims claims = load_claims(shelf_);
   Spaces spaces(shelf_, std::make_shared<ZeroSource>(1 << 30));
-  const NextUsed none = [](int64_t, const ByteRange&) { return ByteRange{}; };
+  const NextUsed none = [](VolumeId, const ByteRange&) { return ByteRange{}; };
   EXPECT_LE(instructions([&] {
               place_open_streams(shelf_, claims, none, nullptr, budget_);
               sample_lost_files(shelf_, spaces);

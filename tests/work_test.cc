@@ -23,21 +23,23 @@ ClaimMap claims_of(const std::vector<Claim>& list) {
 }
 
 TEST(Claims, AreFoundAndDisputesCounted) {
-  const ClaimMap claims =
-      claims_of({{{100, 50}, 1}, {{300, 10}, 2}, {{120, 100}, 3}, {{130, 10}, 4}});
-  EXPECT_EQ(claims.at_or_after(0)->entry, 1);
-  EXPECT_EQ(claims.at_or_after(150)->entry, 3);
+  const ClaimMap claims = claims_of({{{100, 50}, EntryId{1}},
+                                     {{300, 10}, EntryId{2}},
+                                     {{120, 100}, EntryId{3}},
+                                     {{130, 10}, EntryId{4}}});
+  EXPECT_EQ(claims.at_or_after(0)->entry, EntryId{1});
+  EXPECT_EQ(claims.at_or_after(150)->entry, EntryId{3});
   EXPECT_EQ(claims.at_or_after(219)->range, (ByteRange{150, 70}));
   EXPECT_EQ(claims.at_or_after(310), nullptr);
-  const auto disputed = [&](int64_t entry) {
+  const auto disputed = [&](EntryId entry) {
     uint64_t bytes = 0;
     claims.each_dispute({0, 1000}, entry, [&](const ByteRange& shared) { bytes += shared.length; });
     return bytes;
   };
-  EXPECT_EQ(disputed(1), 40U);
-  EXPECT_EQ(disputed(3), 30U);
-  EXPECT_EQ(disputed(4), 10U);
-  EXPECT_EQ(disputed(2), 0U);
+  EXPECT_EQ(disputed(EntryId{1}), 40U);
+  EXPECT_EQ(disputed(EntryId{3}), 30U);
+  EXPECT_EQ(disputed(EntryId{4}), 10U);
+  EXPECT_EQ(disputed(EntryId{2}), 0U);
   uint64_t held = 0;
   claims.each_overlap({140, 165},
                       [&](const Claim&, const ByteRange& shared) { held += shared.length; });
@@ -46,13 +48,20 @@ TEST(Claims, AreFoundAndDisputesCounted) {
 
 // Two names of one content, as mastering programs write them, were called damaged.
 TEST(Claims, OfTwoThatShareAllTheyClaimAreNoDispute) {
-  EXPECT_TRUE(claims_of({{{100, 50}, 1}, {{300, 10}, 1}, {{100, 50}, 2}, {{300, 10}, 2}})
+  EXPECT_TRUE(claims_of({{{100, 50}, EntryId{1}},
+                         {{300, 10}, EntryId{1}},
+                         {{100, 50}, EntryId{2}},
+                         {{300, 10}, EntryId{2}}})
                   .disputes()
                   .empty());
   // Two chains that run together share only their ends.
-  EXPECT_EQ(
-      claims_of({{{100, 50}, 1}, {{300, 10}, 1}, {{200, 50}, 2}, {{300, 10}, 2}}).disputes().size(),
-      1U);
+  EXPECT_EQ(claims_of({{{100, 50}, EntryId{1}},
+                       {{300, 10}, EntryId{1}},
+                       {{200, 50}, EntryId{2}},
+                       {{300, 10}, EntryId{2}}})
+                .disputes()
+                .size(),
+            1U);
 }
 
 const ClusterGrid kGrid{1000, 10, 1200};  // 20 clusters of 10 bytes
@@ -300,16 +309,16 @@ TEST(SafeNames, HoldWhatATargetCanHold) {
 
 TEST(SafeNames, NoPathIsGivenTwice) {
   PathMaker paths(NameRules{});
-  EXPECT_EQ(paths.file("v/a/x.csv", 1), "v/a/x.csv");
-  EXPECT_EQ(paths.file("v/a/x.csv", 2), "v/a/x [id 2].csv");
-  EXPECT_EQ(paths.file("v/a", 3), "v/a [id 3]") << "a folder stands there";
-  EXPECT_EQ(paths.file("v/b", 4), "v/b");
-  EXPECT_EQ(paths.file("v/b/y", 5), "v/b [folder]/y") << "a file stands there";
+  EXPECT_EQ(paths.file("v/a/x.csv", EntryId{1}), "v/a/x.csv");
+  EXPECT_EQ(paths.file("v/a/x.csv", EntryId{2}), "v/a/x [id 2].csv");
+  EXPECT_EQ(paths.file("v/a", EntryId{3}), "v/a [id 3]") << "a folder stands there";
+  EXPECT_EQ(paths.file("v/b", EntryId{4}), "v/b");
+  EXPECT_EQ(paths.file("v/b/y", EntryId{5}), "v/b [folder]/y") << "a file stands there";
   EXPECT_EQ(paths.folder("v/a"), "v/a/");
-  EXPECT_EQ(paths.file("../../etc/passwd", 6), "_../_../etc/passwd");
+  EXPECT_EQ(paths.file("../../etc/passwd", EntryId{6}), "_../_../etc/passwd");
   std::string deep = "v";
   for (int i = 0; i < 3000; ++i) deep += "/deeper";
-  EXPECT_LT(paths.file(deep, 7).size(), 3000U);
+  EXPECT_LT(paths.file(deep, EntryId{7}).size(), 3000U);
 }
 
 TEST(SafeNames, FollowTheTargetsRules) {
@@ -318,8 +327,8 @@ TEST(SafeNames, FollowTheTargetsRules) {
   EXPECT_EQ(safe_name("a:b?.txt", card), "a_b_.txt");
   EXPECT_EQ(safe_name("ends in a dot.", card), "ends in a dot_");
   PathMaker paths(card);
-  EXPECT_EQ(paths.file("v/Log.csv", 1), "v/Log.csv");
-  EXPECT_EQ(paths.file("v/LOG.CSV", 2), "v/LOG [id 2].CSV");
+  EXPECT_EQ(paths.file("v/Log.csv", EntryId{1}), "v/Log.csv");
+  EXPECT_EQ(paths.file("v/LOG.CSV", EntryId{2}), "v/LOG [id 2].CSV");
 }
 
 }  // namespace

@@ -43,17 +43,17 @@ ContentOpener::ContentOpener(const Shelf& shelf, Spaces& spaces)
           "WHERE s.id=?")) {}
 ContentOpener::~ContentOpener() = default;
 
-StreamReader ContentOpener::open(int64_t stream_id, bool with_losses) {
+StreamReader ContentOpener::open(StreamId stream_id, bool with_losses) {
   SQLite::Statement& row = *row_;
   row.reset();
-  row.bind(1, stream_id);
-  if (!row.executeStep()) return {spaces_.at(kOnSource), {}, {}, 0, 0, {}};
+  row.bind(1, number_of(stream_id));
+  if (!row.executeStep()) return {spaces_.at(SpaceId::source), {}, {}, 0, 0, {}};
   const uint64_t size = size_of(row.getColumn(2));
   Losses losses;
   if (with_losses && size_of(row.getColumn(6)) < size) {
     losses = load_losses(shelf_.db(), stream_id);
   }
-  return {spaces_.of_volume(row.getColumn(7).getInt64()),
+  return {spaces_.of_volume(id_of<VolumeId>(row.getColumn(7))),
           pieces_of(row.getColumn(0)),
           row.getColumn(1).getString(),
           size,

@@ -5,6 +5,7 @@
 #include <string>
 
 #include "access/spaces.h"
+#include "model/ids.h"
 #include "shelf/shelf.h"
 #include "source/source.h"
 #include "stream/stream.h"
@@ -26,12 +27,12 @@ class ContentOpener {
   ContentOpener(const Shelf& shelf, Spaces& spaces);
   ~ContentOpener();
   // With what the shelf says is lost of it.
-  StreamReader open(int64_t stream_id) { return open(stream_id, true); }
+  StreamReader open(StreamId stream) { return open(stream, true); }
   // As it lies there.
-  StreamReader open_as_stored(int64_t stream_id) { return open(stream_id, false); }
+  StreamReader open_as_stored(StreamId stream) { return open(stream, false); }
 
  private:
-  StreamReader open(int64_t stream_id, bool with_losses);
+  StreamReader open(StreamId stream, bool with_losses);
   const Shelf& shelf_;
   Spaces& spaces_;
   std::unique_ptr<SQLite::Statement> row_;

@@ -39,7 +39,7 @@ std::string safe_name(std::string_view name, const NameRules& rules) {
 }
 
 std::string PathMaker::claim(const std::string& parent, std::string_view name, Use use,
-                             int64_t id) {
+                             EntryId id) {
   const std::string plain = safe_name(name, rules_);
   for (int attempt = 0;; ++attempt) {
     std::string path = parent;
@@ -64,7 +64,7 @@ std::string PathMaker::folder(std::string_view path) {
     std::string& known = folders_[std::string(path.substr(0, end))];
     if (known.empty()) {
       if (made.size() > kMostFolderBytes) made = top + "[deep]/";
-      known = claim(made, path.substr(begin, end - begin), Use::folder, 0) + "/";
+      known = claim(made, path.substr(begin, end - begin), Use::folder, EntryId::none) + "/";
     }
     made = known;
     if (begin == 0) top = made;
@@ -73,7 +73,7 @@ std::string PathMaker::folder(std::string_view path) {
   return made;
 }
 
-std::string PathMaker::file(std::string_view path, int64_t id) {
+std::string PathMaker::file(std::string_view path, EntryId id) {
   const size_t slash = path.rfind('/');
   const bool nested = slash != std::string_view::npos;
   return claim(nested ? folder(path.substr(0, slash)) : std::string(),

@@ -7,6 +7,8 @@
 #include <string_view>
 #include <unordered_map>
 
+#include "model/ids.h"
+
 namespace undershelf {
 
 // What a place can hold.
@@ -29,13 +31,13 @@ class PathMaker {
   // `path` has its parts joined by `/`. Where another entry has the path already, ` [id N]` is
   // added to a file's name, ` [folder]` to a folder's. A folder whose path would grow beyond what
   // systems can open goes into `[deep]` in the first folder of its path. A folder ends in `/`.
-  std::string file(std::string_view path, int64_t id);
+  std::string file(std::string_view path, EntryId id);
   std::string folder(std::string_view path);
 
  private:
   enum class Use : uint8_t { file, folder };
   // `id`: of a file; what tells it apart.
-  std::string claim(const std::string& parent, std::string_view name, Use use, int64_t id);
+  std::string claim(const std::string& parent, std::string_view name, Use use, EntryId id);
   NameRules rules_;
   std::unordered_map<std::string, Use> taken_;            // folded where the target folds case
   std::unordered_map<std::string, std::string> folders_;  // path as on the disk to path written

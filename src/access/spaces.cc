@@ -4,6 +4,7 @@
 
 #include "access/content.h"
 #include "model/budget.h"
+#include "shelf/rows.h"
 #include "source/metered.h"
 #include "stream/stream_source.h"
 
@@ -20,46 +21,47 @@ SourcePtr nothing() {
 Spaces::Spaces(const Shelf& shelf, SourcePtr source, Budget* budget)
     : shelf_(shelf), budget_(budget) {
   if (budget != nullptr) source = std::make_shared<MeteredSource>(std::move(source), *budget);
-  opened_.emplace(kOnSource, std::move(source));
+  opened_.emplace(SpaceId::source, std::move(source));
 }
 
-const SourcePtr& Spaces::at(int64_t space) {
+const SourcePtr& Spaces::at(SpaceId space) {
   const auto known = opened_.find(space);
   if (known != opened_.end()) return known->second;
   // A damaged shelf may have a file lie on itself.
   opened_.emplace(space, nothing());
-  return opened_[space] = open(space);
+  return opened_[space] = open(image_of(space));
 }
 
-const SourcePtr& Spaces::of_volume(int64_t volume) {
-  const auto [known, fresh] = of_volumes_.try_emplace(volume, kOnSource);
+const SourcePtr& Spaces::of_volume(VolumeId volume) {
+  const auto [known, fresh] = of_volumes_.try_emplace(volume, SpaceId::source);
   if (fresh) {
     SQLite::Statement row(shelf_.db(), "SELECT space FROM volumes WHERE id=?");
-    row.bind(1, volume);
-    if (row.executeStep()) known->second = row.getColumn(0).getInt64();
+    row.bind(1, number_of(volume));
+    if (row.executeStep()) known->second = id_of<SpaceId>(row.getColumn(0));
   }
   return at(known->second);
 }
 
-SourcePtr Spaces::open(int64_t entry) {
+SourcePtr Spaces::open(EntryId entry) {
   SQLite::Statement row(shelf_.db(),
                         "SELECT s.id, e.volume FROM streams s JOIN entries e ON e.id=s.entry "
                         "WHERE e.id=? AND s.name IS NULL");
-  row.bind(1, entry);
+  row.bind(1, number_of(entry));
   if (!row.executeStep()) return nothing();
-  const SourcePtr& below = of_volume(row.getColumn(1).getInt64());
-  StreamReader stream = ContentOpener(shelf_, *this).open_as_stored(row.getColumn(0).getInt64());
+  const SourcePtr& below = of_volume(id_of<VolumeId>(row.getColumn(1)));
+  StreamReader stream =
+      ContentOpener(shelf_, *this).open_as_stored(id_of<StreamId>(row.getColumn(0)));
   SourcePtr file = std::make_shared<StreamSource>(std::move(stream), below->sector_size());
   if (budget_ != nullptr) file = std::make_shared<MeteredSource>(std::move(file), *budget_);
   return file;
 }
 
-std::vector<int64_t> spaces_of(const Shelf& shelf) {
-  std::vector<int64_t> spaces = {kOnSource};
+std::vector<SpaceId> spaces_of(const Shelf& shelf) {
+  std::vector<SpaceId> spaces = {SpaceId::source};
   // Volumes are stored after those on which they lie.
   SQLite::Statement row(shelf.db(),
                         "SELECT space FROM volumes WHERE space<>0 GROUP BY space ORDER BY min(id)");
-  while (row.executeStep()) spaces.push_back(row.getColumn(0).getInt64());
+  while (row.executeStep()) spaces.push_back(id_of<SpaceId>(row.getColumn(0)));
   return spaces;
 }
 

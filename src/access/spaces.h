@@ -7,6 +7,7 @@
 #include <map>
 #include <vector>
 
+#include "model/ids.h"
 #include "shelf/shelf.h"
 #include "source/source.h"
 
@@ -21,20 +22,20 @@ class Spaces {
   Spaces(const Shelf& shelf, SourcePtr source, Budget* budget = nullptr);
 
   // The bytes of a space (VolumeRecord::space); of none that there is: no bytes at all.
-  const SourcePtr& at(int64_t space);
+  const SourcePtr& at(SpaceId space);
   // Those on which a volume lies.
-  const SourcePtr& of_volume(int64_t volume);
+  const SourcePtr& of_volume(VolumeId volume);
 
  private:
-  SourcePtr open(int64_t entry);
+  SourcePtr open(EntryId entry);
 
   const Shelf& shelf_;
   Budget* budget_;
-  std::map<int64_t, SourcePtr> opened_;    // by number
-  std::map<int64_t, int64_t> of_volumes_;  // number, by volume
+  std::map<SpaceId, SourcePtr> opened_;     // by number
+  std::map<VolumeId, SpaceId> of_volumes_;  // number, by volume
 };
 
 // The numbers of all spaces on which volumes lie: the source first, a file after what it lies on.
-std::vector<int64_t> spaces_of(const Shelf& shelf);
+std::vector<SpaceId> spaces_of(const Shelf& shelf);
 
 }  // namespace undershelf

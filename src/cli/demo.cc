@@ -93,7 +93,7 @@ std::string pick(const std::string& shelf_path, const std::string& rating) {
   std::string id = "1";
   each_row(shelf, selection, [&](const Row& row) {
     if (row.rating != rating || row.size == 0) return true;
-    id = std::to_string(row.id);
+    id = fmt::to_string(row.id);
     return false;
   });
   return id;

@@ -131,7 +131,7 @@ std::vector<std::string> read_ratings(const CommandLine& line) {
   return ratings;
 }
 
-void require_volume(const Shelf& shelf, int64_t id) {
+void require_volume(const Shelf& shelf, VolumeId id) {
   const std::vector<VolumeRecord> volumes = shelf.volumes(false);
   if (std::ranges::find(volumes, id, &VolumeRecord::id) != volumes.end()) return;
   throw Error(Failure::usage,
@@ -167,11 +167,11 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   for (const std::string& t : line.list("accessed")) s.accessed.push_back(parse_times(t, zone));
   for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone));
   for (const std::string& id : line.list("volume")) {
-    s.volumes.push_back(read_id(id));
+    s.volumes.push_back(static_cast<VolumeId>(read_id(id)));
     require_volume(shelf, s.volumes.back());
   }
   for (const std::string& id : line.list("id")) {
-    s.ids.push_back(resolve_id(shelf, read_id(id)));
+    s.ids.push_back(resolve_id(shelf, static_cast<EntryId>(read_id(id))));
   }
   s.trashed = line.has("trashed");
   s.system = line.has("system");

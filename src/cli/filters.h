@@ -2,6 +2,7 @@
 #pragma once
 
 #include "cli/command.h"
+#include "model/ids.h"
 #include "shelf/selection.h"
 
 namespace undershelf::cli {

@@ -170,8 +170,8 @@ std::string counted(uint64_t number, std::string_view noun) {
   return fmt::format("{} {}{}", number, noun, number == 1 ? "" : "s");
 }
 
-std::string disk_image(int64_t entry) {
-  return fmt::format("a disk image, the living file with id {}", entry);
+std::string disk_image(SpaceId space) {
+  return fmt::format("a disk image, the living file with id {}", space);
 }
 
 std::string duration(double seconds) {

@@ -6,6 +6,7 @@
 #include <string_view>
 #include <vector>
 
+#include "model/ids.h"
 #include "model/time.h"
 #include "shelf/line.h"
 
@@ -81,7 +82,7 @@ std::string table_rating(const std::optional<std::string>& rating, const std::op
 // "1 file", "2 files".
 std::string counted(uint64_t number, std::string_view noun);
 // What a volume lies on that does not lie on the source: a living file, by its id.
-std::string disk_image(int64_t entry);
+std::string disk_image(SpaceId space);
 std::string duration(double seconds);  // 17 s; 5 min; 3 h 05 min
 
 }  // namespace undershelf::cli

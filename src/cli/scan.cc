@@ -135,7 +135,7 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
     deleted += record.deleted;
     former += record.former;
     trashed += record.trashed;
-    on_images += record.space != kOnSource;
+    on_images += record.space != SpaceId::source;
   }
   const std::string images =
       on_images > 0 ? fmt::format(", {} of them on disk images", on_images) : "";
@@ -251,9 +251,7 @@ void print_account(const Shelf& shelf, const ScanResult& result) {
   std::cout << line.end();
 }
 
-}  // namespace
-
-int run_scan(const Command& self, const std::vector<std::string>& arguments) {
+po::options_description known_options() {
   po::options_description options("Options");
   options.add_options()("shelf", po::value<std::string>()->value_name("FILE"),
                         "where the shelf is made")  //
@@ -279,6 +277,13 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
        "of the account: table (the default) or jsonl")                                      //
       ("as-raw", "although the source looks like a container of a disk, or a packed copy")  //
       ("replace", "make the shelf anew; the old one is kept beside it");
+  return options;
+}
+
+}  // namespace
+
+int run_scan(const Command& self, const std::vector<std::string>& arguments) {
+  const po::options_description options = known_options();
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;
   Wanted wanted;

@@ -30,11 +30,11 @@ void fields(std::string label, const std::vector<std::string>& values) {
 }
 
 // `space`: what its volume lies on (VolumeRecord::space).
-std::string piece_text(const Piece& piece, int64_t space) {
+std::string piece_text(const Piece& piece, SpaceId space) {
   switch (piece.kind) {
     case Piece::Kind::range:
       return fmt::format("{} bytes at byte {} of {}", piece.length, piece.offset,
-                         space == kOnSource ? "the source" : disk_image(space));
+                         space == SpaceId::source ? "the source" : disk_image(space));
     case Piece::Kind::zeros:
       return fmt::format("{} bytes that read as zeros", piece.length);
     case Piece::Kind::unknown:
@@ -54,9 +54,9 @@ std::optional<VolumeRecord> volume_of(const Row& row, const Shelf& shelf) {
 }
 
 // What the volume of an entry lies on.
-int64_t space_of(const Row& row, const Shelf& shelf) {
+SpaceId space_of(const Row& row, const Shelf& shelf) {
   const std::optional<VolumeRecord> record = volume_of(row, shelf);
-  return record ? record->space : kOnSource;
+  return record ? record->space : SpaceId::source;
 }
 
 // The first of many, and how many there are besides.
@@ -88,7 +88,7 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
     field("volume",
           fmt::format("{} ({}{}{}){}", record->id, spelled(v.file_system),
                       v.label.empty() ? "" : ", ", v.label,
-                      record->space == kOnSource ? "" : ", on " + disk_image(record->space)));
+                      record->space == SpaceId::source ? "" : ", on " + disk_image(record->space)));
   }
   time("created", row.created);
   time("modified", row.modified);
@@ -117,7 +117,7 @@ void print_stream(const Row& row, const Shelf& shelf) {
                                            *row.rating, *row.score)
                              : "not rated yet");
   if (row.size) field("intact", counted(row.intact_bytes.value_or(0), "byte"));
-  const int64_t space = space_of(row, shelf);
+  const SpaceId space = space_of(row, shelf);
   fields("pieces", first_of(load_pieces(shelf, row.stream_id),
                             [&](const Piece& piece) { return piece_text(piece, space); }));
   fields("reasons", reasons_of(shelf, row.stream_id));
@@ -131,8 +131,9 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
   std::vector<std::string> facts;
   for (const Evidence& fact : details.evidence) facts.push_back(evidence_sentence(fact));
   line.list("evidence", facts);
-  line.list("reasons", row.stream_id == 0 || row.is_folder() ? std::vector<std::string>()
-                                                             : reasons_of(shelf, row.stream_id));
+  line.list("reasons", row.stream_id == StreamId::none || row.is_folder()
+                           ? std::vector<std::string>()
+                           : reasons_of(shelf, row.stream_id));
   std::string pieces;
   for (const Piece& piece : load_pieces(shelf, row.stream_id)) {
     constexpr std::array kKinds = {"range", "zeros", "unknown", "inline"};
@@ -140,8 +141,8 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
                           kKinds[static_cast<size_t>(piece.kind)], piece.offset, piece.length);
   }
   line.raw("pieces", "[" + pieces + "]");
-  const int64_t space = space_of(row, shelf);
-  line.number("inside", space == kOnSource ? std::optional<int64_t>() : space);
+  const SpaceId space = space_of(row, shelf);
+  line.number("inside", space == SpaceId::source ? std::nullopt : std::optional(space));
   std::cout << line.end();
 }
 
@@ -160,7 +161,7 @@ int run_show(const Command& self, const std::vector<std::string>& arguments) {
   const Shelf shelf = Shelf::open_to_read(path);
   const ShownZone zone = read_zone(line, shelf);
   Selection selection;
-  const int64_t asked = read_id(line.text("ID"));
+  const auto asked = static_cast<EntryId>(read_id(line.text("ID")));
   selection.ids = {resolve_id(shelf, asked)};
   selection.system = true;
   selection.with_contents = selection.links = false;

@@ -35,10 +35,10 @@ class TreePrinter {
   }
 
   void know(const VolumeRecord& record) {
-    titles_[record.id] =
-        fmt::format("volume {}, {}{}{}{}", record.id, spelled(record.volume.file_system),
-                    record.volume.label.empty() ? "" : ", ", printable(record.volume.label),
-                    record.space == kOnSource ? "" : fmt::format(", in file {}", record.space));
+    titles_[record.id] = fmt::format(
+        "volume {}, {}{}{}{}", record.id, spelled(record.volume.file_system),
+        record.volume.label.empty() ? "" : ", ", printable(record.volume.label),
+        record.space == SpaceId::source ? "" : fmt::format(", in file {}", record.space));
   }
 
  private:
@@ -73,9 +73,9 @@ class TreePrinter {
   }
 
   bool started_ = false;
-  std::optional<int64_t> volume_;
+  std::optional<VolumeId> volume_;
   std::vector<std::string> open_;  // the folders that are printed above
-  std::unordered_map<int64_t, std::string> titles_;
+  std::unordered_map<VolumeId, std::string> titles_;
 };
 
 }  // namespace

@@ -16,7 +16,7 @@ void add_volume(Line& line, const VolumeRecord& record) {
   const auto number = [&](const char* name, uint64_t value) {
     line.number(name, static_cast<int64_t>(value));
   };
-  line.number("id", record.id);
+  line.number("id", number_of(record.id));
   line.text("file_system", v.file_system);
   line.text("standing", v.standing);
   line.text("label", v.label);
@@ -30,7 +30,7 @@ void add_volume(Line& line, const VolumeRecord& record) {
   line.number("live", record.live);
   line.number("deleted", record.deleted);
   line.number("former", record.former);
-  line.number("inside", record.space != kOnSource ? record.space : record.inside);
+  line.number("inside", record.space != SpaceId::source ? image_of(record.space) : record.inside);
   line.list("notes", v.notes);
 }
 
@@ -58,7 +58,7 @@ void print_table(const std::vector<VolumeRecord>& volumes) {
     if (record.inside) {
       print_line(fmt::format("{}It lies inside the lost file with id {}.", of, *record.inside), 2);
     }
-    if (record.space != kOnSource) {
+    if (record.space != SpaceId::source) {
       print_line(fmt::format("{}It lies on {}: places count from the beginning of that file.", of,
                              disk_image(record.space)),
                  2);

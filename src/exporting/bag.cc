@@ -26,6 +26,7 @@
 #include "model/error.h"
 #include "model/text.h"
 #include "shelf/line.h"
+#include "shelf/rows.h"
 #include "source/hash.h"
 
 namespace undershelf {
@@ -85,7 +86,7 @@ class Exporter {
   // Entries whose content has several names: their first one takes the content.
   void find_linked() {
     SQLite::Statement row(shelf_.db(), "SELECT DISTINCT entry FROM names WHERE kind='link'");
-    while (row.executeStep()) linked_.insert(row.getColumn(0).getInt64());
+    while (row.executeStep()) linked_.insert(id_of<EntryId>(row.getColumn(0)));
   }
 
   bool is_left_out(const Row& row) const {
@@ -161,7 +162,7 @@ class Exporter {
   std::string head_of(const Row& row) const {
     if (!is_double(row)) return {};
     SQLite::Statement finder(shelf_.db(), "SELECT finder_info FROM entries WHERE id=?");
-    finder.bind(1, row.id);
+    finder.bind(1, number_of(row.id));
     return apple_double_head(finder.executeStep() ? finder.getColumn(0).getString() : "",
                              row.size.value_or(0));
   }
@@ -371,9 +372,9 @@ class Exporter {
   std::optional<TargetTree> tree_;
   Line line_{Line::Form::json};
   Sha256 hash_;  // of the file being read
-  std::unordered_map<int64_t, std::string> volume_folders_;
-  std::unordered_set<int64_t> linked_;            // entries with further hard links
-  std::unordered_map<int64_t, Written> written_;  // by stream, of those entries
+  std::unordered_map<VolumeId, std::string> volume_folders_;
+  std::unordered_set<EntryId> linked_;             // entries with further hard links
+  std::unordered_map<StreamId, Written> written_;  // by stream, of those entries
   FileSum wanted_;     // what is to be written; the bytes once for each content
   uint64_t done_ = 0;  // bytes
   std::chrono::steady_clock::time_point shown_;

@@ -16,6 +16,7 @@
 
 #include "exporting/target_file.h"
 #include "exporting/target_tree.h"
+#include "model/ids.h"
 #include "model/time.h"
 
 namespace undershelf {
@@ -39,7 +40,7 @@ struct BagPart {
     link,      // no new content: `listed` is one more name of the file at `link_to`
   };
   bool begins = false;  // a file: `id` and the path of `listed` say which
-  int64_t id = 0;
+  EntryId id{};
   std::shared_ptr<const std::byte[]> bytes;
   size_t size = 0;  // bytes
   Then then = Then::more;
@@ -138,7 +139,7 @@ class BagWriter {
   // The thread's own while it runs.
   struct Open {
     std::string staged;
-    int64_t id = 0;
+    EntryId id{};
     std::string path;
     std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };

@@ -25,7 +25,7 @@ std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& lin
     const auto found = record.find(name);
     return found != record.end() && found->is_string() ? found->get<std::string>() : std::string();
   };
-  BagKey key{record.value("id", int64_t{0}), text("stream"), text("written")};
+  BagKey key{static_cast<EntryId>(record.value("id", int64_t{0})), text("stream"), text("written")};
   ListedFile listed{key.path,    text("sha256"),
                     line + "\n", record.value("bytes", uint64_t{0}),
                     0,           record.contains("missing") && !record["missing"].empty()};

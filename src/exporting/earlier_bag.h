@@ -7,12 +7,13 @@
 #include <tuple>
 
 #include "exporting/bag_writer.h"
+#include "model/ids.h"
 
 namespace undershelf {
 
 // By what a file of a bag is known again: entry, stream, and its path in the bag.
 struct BagKey {
-  int64_t id = 0;
+  EntryId id{};
   std::string stream, path;
   auto operator<=>(const BagKey&) const = default;
 };

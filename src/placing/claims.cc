@@ -15,15 +15,15 @@ namespace {
 // Claims looked at for one dispute; only damage, or malice, makes more overlap in one place.
 constexpr size_t kMostLookedAt = 256;
 constexpr size_t kMostDisputes = 100'000;
-constexpr int64_t kNoEntry = 0;
+constexpr EntryId kNoEntry = EntryId::none;
 
 }  // namespace
 
-void ClaimMap::add(const ByteRange& range, int64_t entry) {
+void ClaimMap::add(const ByteRange& range, EntryId entry) {
   if (range.length > 0) claims_.push_back({range, entry});
 }
 
-void ClaimMap::settle(const std::function<bool(int64_t, int64_t)>& alike) {
+void ClaimMap::settle(const std::function<bool(EntryId, EntryId)>& alike) {
   std::ranges::sort(claims_, [](const Claim& a, const Claim& b) {
     return a.range.offset != b.range.offset ? a.range.offset < b.range.offset : a.entry < b.entry;
   });
@@ -51,15 +51,15 @@ void ClaimMap::settle(const std::function<bool(int64_t, int64_t)>& alike) {
 }
 
 void ClaimMap::keep_disputes(const std::vector<Dispute>& found,
-                             const std::function<bool(int64_t, int64_t)>& alike) {
+                             const std::function<bool(EntryId, EntryId)>& alike) {
   if (found.empty()) return;
-  std::unordered_map<int64_t, uint64_t> totals;  // bytes that an entry claims
+  std::unordered_map<EntryId, uint64_t> totals;  // bytes that an entry claims
   for (const Dispute& dispute : found) totals[dispute.first] = totals[dispute.second] = 0;
   for (const Claim& claim : claims_) {
     const auto total = totals.find(claim.entry);
     if (total != totals.end()) total->second += claim.range.length;
   }
-  std::map<std::pair<int64_t, int64_t>, uint64_t> shared;
+  std::map<std::pair<EntryId, EntryId>, uint64_t> shared;
   for (const Dispute& dispute : found) {
     shared[std::minmax(dispute.first, dispute.second)] += dispute.range.length;
   }
@@ -69,13 +69,13 @@ void ClaimMap::keep_disputes(const std::vector<Dispute>& found,
                       bytes == totals[dispute.second] && alike(dispute.first, dispute.second);
     if (same) continue;
     disputes_.push_back(dispute);
-    for (const int64_t entry : {dispute.first, dispute.second}) {
+    for (const EntryId entry : {dispute.first, dispute.second}) {
       if (entry != kNoEntry) disputed_[entry].push_back(dispute.range);
     }
   }
 }
 
-void ClaimMap::each_dispute(const ByteRange& range, int64_t entry,
+void ClaimMap::each_dispute(const ByteRange& range, EntryId entry,
                             const std::function<void(const ByteRange&)>& visit) const {
   const auto known = disputed_.find(entry);
   if (known == disputed_.end()) return;
@@ -101,7 +101,7 @@ void ClaimMap::each_overlap(
   }
 }
 
-void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t volume,
+void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, VolumeId volume,
                     const ByteRange& range, const std::function<void(const ByteRange&)>& visit) {
   uint64_t at = range.offset;
   const auto visit_until = [&](uint64_t end) {
@@ -122,7 +122,7 @@ void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t v
 
 Claims load_claims(const Shelf& shelf) {
   Claims claims;
-  for (const int64_t space : spaces_of(shelf)) claims.try_emplace(space);
+  for (const SpaceId space : spaces_of(shelf)) claims.try_emplace(space);
   SQLite::Statement row(shelf.db(), R"sql(
     SELECT s.entry, s.pieces, v.space FROM streams s JOIN entries e ON e.id=s.entry
     JOIN volumes v ON v.id=e.volume
@@ -135,8 +135,8 @@ Claims load_claims(const Shelf& shelf) {
     UNION ALL
     SELECT 0, structures, space FROM volumes WHERE standing='current' AND inside IS NULL)sql");
   while (row.executeStep()) {
-    const int64_t entry = row.getColumn(0).getInt64();
-    const auto space = claims.find(row.getColumn(2).getInt64());
+    const EntryId entry = id_of<EntryId>(row.getColumn(0));
+    const auto space = claims.find(id_of<SpaceId>(row.getColumn(2)));
     if (space == claims.end()) continue;
     for (const Piece& piece : pieces_of(row.getColumn(1))) {
       if (piece.kind == Piece::Kind::range) space->second.add({piece.offset, piece.length}, entry);
@@ -146,10 +146,10 @@ Claims load_claims(const Shelf& shelf) {
       shelf.db(),
       "SELECT count(DISTINCT size)=1 AND count(*)>1 FROM streams WHERE entry IN "
       "(?,?) AND name IS NULL");
-  const auto are_alike = [&](int64_t a, int64_t b) {
+  const auto are_alike = [&](EntryId a, EntryId b) {
     sizes.reset();
-    sizes.bind(1, a);
-    sizes.bind(2, b);
+    sizes.bind(1, number_of(a));
+    sizes.bind(2, number_of(b));
     return sizes.executeStep() && sizes.getColumn(0).getInt() != 0;
   };
   for (auto& [space, map] : claims) map.settle(are_alike);

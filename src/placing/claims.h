@@ -8,6 +8,7 @@
 #include <unordered_map>
 #include <vector>
 
+#include "model/ids.h"
 #include "model/pieces.h"
 #include "model/range.h"
 
@@ -16,14 +17,14 @@ namespace undershelf {
 class Shelf;
 
 struct Claim {
-  ByteRange range;    // of the space
-  int64_t entry = 0;  // who holds it
+  ByteRange range;  // of the space
+  EntryId entry{};  // who holds it
 };
 
 // A range that two entries claim.
 struct Dispute {
   ByteRange range;  // of the space
-  int64_t first = 0, second = 0;
+  EntryId first{}, second{};
 };
 
 // A set of claims, made disjoint: where two overlap, the first to begin keeps the range, and both
@@ -31,10 +32,10 @@ struct Dispute {
 // content. 24 bytes a claim.
 class ClaimMap {
  public:
-  void add(const ByteRange& range, int64_t entry);
+  void add(const ByteRange& range, EntryId entry);
   // Sorts; to be called once, after the last add. `alike` is asked of two entries that share all
   // that either claims: whether they are two names of one content.
-  void settle(const std::function<bool(int64_t, int64_t)>& alike = [](int64_t, int64_t) {
+  void settle(const std::function<bool(EntryId, EntryId)>& alike = [](EntryId, EntryId) {
     return true;
   });
 
@@ -46,24 +47,24 @@ class ClaimMap {
   // In the order of their places; at most 100,000.
   const std::vector<Dispute>& disputes() const { return disputes_; }
   // Calls `visit` with each part of `range` that `entry` disputes with another.
-  void each_dispute(const ByteRange& range, int64_t entry,
+  void each_dispute(const ByteRange& range, EntryId entry,
                     const std::function<void(const ByteRange&)>& visit) const;
 
  private:
   void keep_disputes(const std::vector<Dispute>& found,
-                     const std::function<bool(int64_t, int64_t)>& alike);
+                     const std::function<bool(EntryId, EntryId)>& alike);
   std::vector<Claim> claims_;
   std::vector<Dispute> disputes_;
-  std::unordered_map<int64_t, std::vector<ByteRange>> disputed_;  // by entry
+  std::unordered_map<EntryId, std::vector<ByteRange>> disputed_;  // by entry
 };
 
 // The first clusters in a range of the space that are in use by the accounts of the file system
 // that holds volume `volume` of the shelf; length 0 if none. See VolumeReader::next_used.
-using NextUsed = std::function<ByteRange(int64_t volume, const ByteRange& within)>;
+using NextUsed = std::function<ByteRange(VolumeId volume, const ByteRange& within)>;
 
 // Calls `visit` with each part of `range` that is in use by the accounts of `volume`, although no
 // claim covers it: something whose entry was not found lies there.
-void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t volume,
+void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, VolumeId volume,
                     const ByteRange& range, const std::function<void(const ByteRange&)>& visit);
 
 // The whole clusters of all live entries in current volumes, and of folders whose content was
@@ -71,7 +72,7 @@ void each_ownerless(const ClaimMap& claims, const NextUsed& next_used, int64_t v
 // what file systems themselves hold; by the space in which they lie (VolumeRecord::space), for each
 // in which a volume does. What lies inside a file claims nothing outside of it, and former folders
 // do not claim what may be another's by now.
-using Claims = std::map<int64_t, ClaimMap>;
+using Claims = std::map<SpaceId, ClaimMap>;
 Claims load_claims(const Shelf& shelf);
 
 }  // namespace undershelf

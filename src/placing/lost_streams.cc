@@ -36,8 +36,8 @@ bool was_begun_during(const LostStream& younger, const LostStream& older) {
 namespace {
 
 // What is to be placed, or (`fixed`) has its place: the latter in spaces with some of the former.
-void load(SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids,
-          const char* which, bool fixed, std::map<int64_t, LostStreams>& by_space) {
+void load(SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids,
+          const char* which, bool fixed, std::map<SpaceId, LostStreams>& by_space) {
   SQLite::Statement row(db, fmt::format(R"sql(
     SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
            coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
@@ -46,14 +46,14 @@ void load(SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& 
     WHERE {} AND e.merged_into IS NULL)sql",
                                         fixed ? "s.pieces" : "s.hint", which));
   while (row.executeStep()) {
-    const int64_t space = row.getColumn(14).getInt64();
+    const SpaceId space = id_of<SpaceId>(row.getColumn(14));
     if (fixed && !by_space.contains(space)) continue;
     LostStreams& lost = by_space[space];
     LostStream s;
     s.fixed = fixed;
-    s.id = row.getColumn(0).getInt64();
-    s.entry = row.getColumn(1).getInt64();
-    s.volume = row.getColumn(2).getInt64();
+    s.id = id_of<StreamId>(row.getColumn(0));
+    s.entry = id_of<EntryId>(row.getColumn(1));
+    s.volume = id_of<VolumeId>(row.getColumn(2));
     s.first = size_of(row.getColumn(3));
     s.size = size_of(row.getColumn(4));
     s.hint = pieces_of(row.getColumn(5));
@@ -77,9 +77,9 @@ void load(SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& 
 
 }  // namespace
 
-std::map<int64_t, LostStreams> load_lost_streams(
-    SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids) {
-  std::map<int64_t, LostStreams> lost;
+std::map<SpaceId, LostStreams> load_lost_streams(
+    SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids) {
+  std::map<SpaceId, LostStreams> lost;
   load(db, grids, "s.open=1", false, lost);
   if (lost.empty()) return lost;
   load(db, grids,

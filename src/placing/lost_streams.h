@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "content/types.h"
+#include "model/ids.h"
 #include "model/pieces.h"
 #include "model/time.h"
 #include "placing/contiguous.h"
@@ -28,9 +29,9 @@ struct Times {
 };
 
 struct LostStream {
-  int64_t id = 0;
-  int64_t entry = 0;
-  int64_t volume = 0;
+  StreamId id{};
+  EntryId entry{};
+  VolumeId volume{};
   int64_t parent = 0;  // entry of its folder; minus the volume for the root
   uint64_t first = 0;
   uint64_t first_step = 0;  // see Stream::first_step
@@ -65,11 +66,11 @@ bool was_begun_during(const LostStream& younger, const LostStream& older);
 struct LostStreams {
   std::vector<LostStream> all;
   // Volumes whose driver keeps the high half of a deleted entry's first cluster.
-  std::unordered_set<int64_t> keep_high_half;
+  std::unordered_set<VolumeId> keep_high_half;
 };
 // By space (VolumeRecord::space), of those in which something is to be placed. `grids`: of all
 // volumes.
-std::map<int64_t, LostStreams> load_lost_streams(
-    SQLite::Database& db, const std::unordered_map<int64_t, ClusterGrid>& grids);
+std::map<SpaceId, LostStreams> load_lost_streams(
+    SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids);
 
 }  // namespace undershelf

@@ -24,7 +24,7 @@ namespace {
 constexpr int64_t kMoment = 120 * kTicksPerSecond;
 constexpr size_t kTimesKept = 200'000;
 
-using Grids = std::unordered_map<int64_t, ClusterGrid>;  // by volume
+using Grids = std::unordered_map<VolumeId, ClusterGrid>;  // by volume
 
 Grids grids_of(const Shelf& shelf) {
   Grids grids;
@@ -58,8 +58,8 @@ class Placer {
     order(first_clusters);
     for (uint32_t i = 0; i < lost_.size(); ++i) place(i);
     for (const LostStream& stream : lost_) mark_entangled(stream);
-    for (const int64_t id : entangled_) {
-      entangle_.bind(1, id);
+    for (const StreamId id : entangled_) {
+      entangle_.bind(1, number_of(id));
       entangle_.exec();
       entangle_.reset();
     }
@@ -223,12 +223,12 @@ class Placer {
     return unclaimed;
   }
 
-  Times times_of(int64_t entry) {
+  Times times_of(EntryId entry) {
     if (const auto known = known_times_.find(entry); known != known_times_.end()) {
       return known->second;
     }
     if (known_times_.size() >= kTimesKept) known_times_.clear();
-    times_.bind(1, entry);
+    times_.bind(1, number_of(entry));
     Times found;
     if (times_.executeStep()) {
       found = {maybe_time(times_.getColumn(0)), maybe_time(times_.getColumn(1)),
@@ -239,12 +239,12 @@ class Placer {
     return found;
   }
 
-  void store(int64_t id, const Placed& placed, Placement placement) {
+  void store(StreamId id, const Placed& placed, Placement placement) {
     const std::string packed = pack(placed.pieces);
     update_.bindNoCopy(1, packed.data(), static_cast<int>(packed.size()));
     update_.bindNoCopy(2, to_text(placement).data());
     update_.bind(3, static_cast<int64_t>(placed.gaps));
-    update_.bind(4, id);
+    update_.bind(4, number_of(id));
     update_.exec();
     update_.reset();
   }
@@ -256,12 +256,12 @@ class Placer {
   const NextUsed& next_used_;
   const Source* source_;
   SQLite::Statement times_, update_, entangle_;
-  std::vector<LostStream> lost_;                       // oldest first
-  const std::unordered_set<int64_t> keeps_high_half_;  // volumes
-  std::unordered_set<int64_t> entangled_;              // streams
-  std::vector<std::pair<uint64_t, uint32_t>> starts_;  // first byte and number, by place
+  std::vector<LostStream> lost_;                        // oldest first
+  const std::unordered_set<VolumeId> keeps_high_half_;  // volumes
+  std::unordered_set<StreamId> entangled_;              // streams
+  std::vector<std::pair<uint64_t, uint32_t>> starts_;   // first byte and number, by place
   LostMap held_;
-  std::unordered_map<int64_t, Times> known_times_;  // of entries, the ones asked for last
+  std::unordered_map<EntryId, Times> known_times_;  // of entries, the ones asked for last
 };
 
 }  // namespace

@@ -23,7 +23,7 @@ struct LostClaim {
 };
 
 struct LostStream {
-  int64_t id;
+  StreamId id;
   int64_t born;  // ticks; when its entry was created, or else last written
   uint64_t rivalled = 0;
   // Ranges of the source that it claims alone, or as the youngest of those that do; in order.
@@ -144,7 +144,7 @@ class Rater {
       update.bindNoCopy(2, to_text(c.verdict.rating).data());
       update.bind(3, c.verdict.score);
       update.bind(4, static_cast<int64_t>(c.verdict.intact_bytes));
-      update.bind(5, c.id);
+      update.bind(5, number_of(c.id));
       update.exec();
       update.reset();
       losses.add(c.id, c.losses);
@@ -160,7 +160,7 @@ class Rater {
 
   // What is to be written of a stream: it has losses, or another verdict than is stored.
   struct Changed {
-    int64_t id;
+    StreamId id;
     uint64_t rivalled;
     Verdict verdict;
     Losses losses;
@@ -168,7 +168,7 @@ class Rater {
 
   struct Loaded {
     int64_t born;
-    int64_t id;
+    StreamId id;
     Pieces pieces;
   };
 
@@ -184,7 +184,7 @@ class Rater {
         AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
       loaded[row.getColumn(4).getInt64()].push_back(
-          {row.getColumn(1).getInt64(), row.getColumn(0).getInt64(),
+          {row.getColumn(1).getInt64(), id_of<StreamId>(row.getColumn(0)),
            truncated(pieces_of(row.getColumn(2)), size_of(row.getColumn(3)))});
     }
     for (auto& [volume, streams] : loaded) add_rivals(streams);
@@ -316,10 +316,10 @@ class Rater {
   }
 
   SQLite::Database& db_;
-  std::map<int64_t, SpaceHeld> spaces_;  // by number
+  std::map<SpaceId, SpaceHeld> spaces_;  // by number
   const NextUsed& next_used_;
-  std::vector<LostStream> rivals_;                  // by id
-  std::unordered_map<int64_t, Losses> unreadable_;  // by stream: what sampling met
+  std::vector<LostStream> rivals_;                   // by id
+  std::unordered_map<StreamId, Losses> unreadable_;  // by stream: what sampling met
 };
 
 }  // namespace

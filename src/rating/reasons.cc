@@ -6,9 +6,9 @@
 
 namespace undershelf {
 
-std::vector<std::string> reasons_of(const Shelf& shelf, int64_t id) {
+std::vector<std::string> reasons_of(const Shelf& shelf, StreamId id) {
   SQLite::Statement row(shelf.db(), std::string(StreamRow::kSelect) + " AND s.id=?");
-  row.bind(1, id);
+  row.bind(1, number_of(id));
   if (!row.executeStep()) return {};
   StreamRow stream(row);
   for (const Loss& loss : load_losses(shelf.db(), id)) {

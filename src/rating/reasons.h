@@ -5,11 +5,13 @@
 #include <string>
 #include <vector>
 
+#include "model/ids.h"
+
 namespace undershelf {
 
 class Shelf;
 
 // The reasons for the stored verdict on stream `id`, one plain sentence each; none if it has none.
-std::vector<std::string> reasons_of(const Shelf& shelf, int64_t id);
+std::vector<std::string> reasons_of(const Shelf& shelf, StreamId id);
 
 }  // namespace undershelf

@@ -30,9 +30,9 @@ struct Sample {
 };
 
 struct SampledStream {
-  int64_t id = 0;
-  int64_t space = kOnSource;       // VolumeRecord::space
-  const Source* source = nullptr;  // its bytes
+  StreamId id{};
+  SpaceId space = SpaceId::source;  // VolumeRecord::space
+  const Source* source = nullptr;   // its bytes
   const Format* format = nullptr;
   std::optional<StreamReader> decoded;  // of compressed streams
   bool encrypted = false;
@@ -109,7 +109,7 @@ class Sampler {
       } else {
         update.bindNoCopy(3, stream.head == HeadMatch::fits ? "fits" : "differs");
       }
-      update.bind(4, stream.id);
+      update.bind(4, number_of(stream.id));
       update.exec();
       update.reset();
       losses.add(stream.id, stream.unreadable, Loss::Cause::unreadable);
@@ -129,8 +129,8 @@ class Sampler {
       Pieces pieces = pieces_of(row.getColumn(2));
       plan(pieces, size_of(row.getColumn(1)), size_of(row.getColumn(3)), index, samples_);
       SampledStream& stream = streams_.emplace_back();
-      stream.id = row.getColumn(0).getInt64();
-      stream.space = row.getColumn(9).getInt64();
+      stream.id = id_of<StreamId>(row.getColumn(0));
+      stream.space = id_of<SpaceId>(row.getColumn(9));
       const SourcePtr& source = spaces.at(stream.space);
       stream.source = source.get();
       stream.format = &format_by_name(row.getColumn(4).getString());

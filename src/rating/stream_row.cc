@@ -40,8 +40,8 @@ const char* const StreamRow::kSelect = R"sql(
 StreamRow::StreamRow(SQLite::Statement& row) {
   int column = 0;
   const auto next = [&] { return row.getColumn(column++); };
-  id = next().getInt64();
-  entry = next().getInt64();
+  id = id_of<StreamId>(next());
+  entry = id_of<EntryId>(next());
   facts.state =
       named<State>({State::live, State::deleted, State::former}, next().getText(), State::carved);
   facts.proof = named<Proof>({Proof::last, Proof::unsure}, next().getText(), Proof::old);
@@ -65,7 +65,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.has_place = next().getInt() != 0;
   facts.entangled = next().getInt() != 0;
   scattered = next().getInt() != 0;
-  volume = next().getInt64();
+  volume = id_of<VolumeId>(next());
   keeps_chain = next().getInt() != 0;
   const auto codec = next();
   storage = storage_of(codec, next());
@@ -73,7 +73,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
                                    Encoding::encrypted);
   cluster = size_of(next());
-  space = next().getInt64();
+  space = id_of<SpaceId>(next());
   facts.kept_inline = is_inline(pieces);
 }
 

@@ -5,6 +5,7 @@
 
 #include <string>
 
+#include "model/ids.h"
 #include "model/pieces.h"
 #include "rating/rating.h"
 
@@ -16,7 +17,10 @@ struct StreamRow {
 
   explicit StreamRow(SQLite::Statement& row);
 
-  int64_t id, entry, volume, space;
+  StreamId id;
+  EntryId entry;
+  VolumeId volume;
+  SpaceId space;
   uint64_t valid_size, cluster;
   Pieces pieces;
   bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use

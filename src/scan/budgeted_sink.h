@@ -11,11 +11,11 @@ class BudgetedSink : public Sink {
  public:
   // Both must outlive it.
   BudgetedSink(Sink& to, Budget& budget) : to_(to), budget_(budget) {}
-  int64_t add(const Entry& entry) override {
+  EntryId add(const Entry& entry) override {
     budget_.row();
     return to_.add(entry);
   }
-  void add(int64_t entry, const OtherName& name) override {
+  void add(EntryId entry, const OtherName& name) override {
     budget_.row();
     to_.add(entry, name);
   }

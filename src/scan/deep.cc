@@ -63,7 +63,7 @@ ClaimMap holders(const Shelf& shelf, const FileSystem* looking_inside) {
     if (own) pieces = truncated(pieces, size_of(row.getColumn(3)));
     for (const Piece& piece : pieces) {
       if (piece.kind != Piece::Kind::range) continue;
-      claims.add({piece.offset, piece.length}, row.getColumn(0).getInt64());
+      claims.add({piece.offset, piece.length}, id_of<EntryId>(row.getColumn(0)));
     }
   }
   claims.settle();
@@ -136,18 +136,18 @@ bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>
   return store.record() && store.not_swept(range.value_or(ByteRange{0, source.size()})).empty();
 }
 
-std::optional<Time> oldest_file(Shelf& shelf, int64_t volume) {
+std::optional<Time> oldest_file(Shelf& shelf, VolumeId volume) {
   SQLite::Statement row(shelf.db(),
                         "SELECT min(coalesce(created, modified)) FROM entries "
                         "WHERE volume=? AND system=0 AND by_sweep=0");
-  row.bind(1, volume);
+  row.bind(1, number_of(volume));
   return row.executeStep() ? maybe_time(row.getColumn(0)) : std::nullopt;
 }
 
-std::vector<int64_t> files_with_headers(Shelf& shelf) {
+std::vector<EntryId> files_with_headers(Shelf& shelf) {
   const ClaimMap held = holders(shelf, nullptr);
   const SweepStore store(shelf);
-  std::vector<int64_t> files;
+  std::vector<EntryId> files;
   for (const FileSystem& system : file_systems()) {
     for (const Trace& trace : store.traces(system.name, kHeaderTrace)) {
       const Claim* claim = held.at_or_after(trace.offset);
@@ -157,9 +157,9 @@ std::vector<int64_t> files_with_headers(Shelf& shelf) {
   make_set(files);
   SQLite::Statement row(shelf.db(),
                         "SELECT 1 FROM entries WHERE id=? AND kind='file' AND system=0");
-  std::erase_if(files, [&](int64_t entry) {
+  std::erase_if(files, [&](EntryId entry) {
     row.reset();
-    row.bind(1, entry);
+    row.bind(1, number_of(entry));
     return !row.executeStep();
   });
   return files;

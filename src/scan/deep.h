@@ -2,6 +2,7 @@
 #pragma once
 
 #include "fs/assembly/scene.h"
+#include "model/ids.h"
 #include "scan/scan.h"
 #include "shelf/traces.h"
 
@@ -30,10 +31,10 @@ struct Present {
 };
 
 // When the first file was made that a volume's own structures tell of, by what the shelf holds.
-std::optional<Time> oldest_file(Shelf& shelf, int64_t volume);
+std::optional<Time> oldest_file(Shelf& shelf, VolumeId volume);
 
 // Living files in which the header of a volume was found: they may be disk images.
-std::vector<int64_t> files_with_headers(Shelf& shelf);
+std::vector<EntryId> files_with_headers(Shelf& shelf);
 
 // Puts the traces together. Throws what `budget` does.
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,

@@ -20,12 +20,12 @@ void note_disputes(Shelf& shelf, const Claims& claims) {
       db,
       "SELECT coalesce(f.path||'/','')||e.name||' (id '||e.id||')' FROM entries e "
       "LEFT JOIN folder_paths f ON f.entry=e.parent WHERE e.id=?");
-  const auto name_of = [&](int64_t entry) -> std::string {
+  const auto name_of = [&](EntryId entry) -> std::string {
     named.reset();
-    named.bind(1, entry);
+    named.bind(1, number_of(entry));
     return named.executeStep() ? named.getColumn(0).getString() : "the file system itself";
   };
-  std::set<std::pair<int64_t, int64_t>> told;
+  std::set<std::pair<EntryId, EntryId>> told;
   for (const auto& [space, map] : claims) {
     for (const Dispute& dispute : map.disputes()) {
       if (told.size() >= kMostTold) return;

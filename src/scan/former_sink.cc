@@ -7,7 +7,7 @@
 
 namespace undershelf {
 
-int64_t FormerSink::add(const Entry& entry) {
+EntryId FormerSink::add(const Entry& entry) {
   pushed_.insert(entry.key);
   if (entry.parent && !entry.orphan) wanted_.insert(*entry.parent);
   files_ += entry.kind == Kind::file && !entry.system;

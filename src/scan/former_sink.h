@@ -16,8 +16,8 @@ class FormerSink : public Sink {
   // `key_mask`: Traits::key_mask.
   FormerSink(Sink& to, bool former, uint64_t key_mask)
       : to_(to), former_(former), key_mask_(key_mask) {}
-  int64_t add(const Entry& entry) override;
-  void add(int64_t entry, const OtherName& name) override { to_.add(entry, name); }
+  EntryId add(const Entry& entry) override;
+  void add(EntryId entry, const OtherName& name) override { to_.add(entry, name); }
   void add(const Damage& damage) override;
   // Pushes a folder under a made-up name for each one that others lie in and that was not pushed.
   void finish();

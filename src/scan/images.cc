@@ -31,8 +31,8 @@ bool is_readable(const Stream& stream) {
 
 }  // namespace
 
-int64_t ImageNoter::add(const Entry& entry) {
-  const int64_t id = to_.add(entry);
+EntryId ImageNoter::add(const Entry& entry) {
+  const EntryId id = to_.add(entry);
   const bool image = entry.state == State::live && entry.kind == Kind::file && !entry.system &&
                      std::ranges::any_of(entry.streams, is_readable) &&
                      is_named_as_image(entry.name.text);

@@ -3,6 +3,7 @@
 
 #include <vector>
 
+#include "model/ids.h"
 #include "model/sink.h"
 
 namespace undershelf {
@@ -11,14 +12,14 @@ namespace undershelf {
 class ImageNoter : public Sink {
  public:
   // Both must outlive it. What is noted is added to `images`: the numbers that `to` gives.
-  ImageNoter(Sink& to, std::vector<int64_t>& images) : to_(to), images_(images) {}
-  int64_t add(const Entry& entry) override;
-  void add(int64_t entry, const OtherName& name) override { to_.add(entry, name); }
+  ImageNoter(Sink& to, std::vector<EntryId>& images) : to_(to), images_(images) {}
+  EntryId add(const Entry& entry) override;
+  void add(EntryId entry, const OtherName& name) override { to_.add(entry, name); }
   void add(const Damage& damage) override { to_.add(damage); }
 
  private:
   Sink& to_;
-  std::vector<int64_t>& images_;
+  std::vector<EntryId>& images_;
 };
 
 }  // namespace undershelf

@@ -25,8 +25,8 @@ struct Place {
 // Keeps where lost files begin, evenly thinned out to at most kMostSamples places.
 class LostBeginnings : public Sink {
  public:
-  int64_t add(const Entry& entry) override {
-    if (entry.state == State::live || entry.kind == Kind::folder) return 0;
+  EntryId add(const Entry& entry) override {
+    if (entry.state == State::live || entry.kind == Kind::folder) return EntryId::none;
     for (const Stream& stream : entry.streams) {
       if (!stream.first || stream.size < kSampleSize || seen_++ % every_ != 0) continue;
       places_.push_back({*stream.first, stream.first_step});
@@ -35,9 +35,9 @@ class LostBeginnings : public Sink {
       places_.resize(kMostSamples);
       every_ *= 2;
     }
-    return 0;
+    return EntryId::none;
   }
-  void add(int64_t, const OtherName&) override {}
+  void add(EntryId, const OtherName&) override {}
   void add(const Damage&) override {}
   const std::vector<Place>& places() const { return places_; }
 

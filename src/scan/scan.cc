@@ -81,33 +81,33 @@ class Scan {
 
  private:
   struct Image {
-    int64_t entry;
+    EntryId entry;
     int depth;  // on how many files inside each other it lies, itself included
   };
   struct Known {
     VolumeReader* reader;
     bool former;
-    int64_t space;
+    SpaceId space;
   };
 
   void look_quickly() {
     budget_.begin({});
     try {
-      survey_ = survey(spaces_.at(kOnSource), options_.read, options_.name_other);
+      survey_ = survey(spaces_.at(SpaceId::source), options_.read, options_.name_other);
     } catch (const Stopped&) {
       result_.stopped = true;
     }
     result_.notes = survey_.layout.notes;
-    read_volumes(survey_, kOnSource, 0);
+    read_volumes(survey_, SpaceId::source, 0);
   }
 
   // `depth`: on how many files inside each other the space lies.
-  void read_volumes(const Survey& found_there, int64_t space, int depth) {
+  void read_volumes(const Survey& found_there, SpaceId space, int depth) {
     for (const FoundVolume& found : found_there.volumes) {
       if (result_.stopped) break;
       Volume volume = found.reader->volume();
       options_.progress(fmt::format("Reading {} at byte {}{}", volume.file_system, volume.offset,
-                                    space == kOnSource ? "" : " of a disk image"));
+                                    space == SpaceId::source ? "" : " of a disk image"));
       try {
         begin_reading(space);
         volume.used = found.reader->used_bytes();
@@ -118,10 +118,10 @@ class Scan {
         // How much is in use stays unknown.
       }
       VolumeWriter writer(shelf_, volume, rate_sound, {space, ToldBy::volume});
-      std::vector<int64_t> images;
+      std::vector<EntryId> images;
       ImageNoter noter(writer, images);
       result_.stopped = !read(*found.reader, noter, space);
-      for (const int64_t image : images) images_.push_back({image, depth + 1});
+      for (const EntryId image : images) images_.push_back({image, depth + 1});
       take(writer, *found.reader, volume, space);
     }
   }
@@ -144,11 +144,12 @@ class Scan {
   void look_into(const Image& image) {
     options_.progress("Looking for volumes on disk images");
     if (image.depth > kMostNested) return;
+    const SpaceId space = space_on(image.entry);
     Survey found;
     try {
-      begin_reading(image.entry);
+      begin_reading(space);
       if (note_container(image.entry)) return;
-      found = survey_image(spaces_.at(image.entry), options_.read);
+      found = survey_image(spaces_.at(space), options_.read);
     } catch (const Stopped&) {
       result_.stopped = true;
     } catch (const Overspent&) {
@@ -156,18 +157,18 @@ class Scan {
     } catch (const std::bad_alloc&) {
       result_.incomplete = true;
     }
-    read_volumes(found, image.entry, image.depth);
+    read_volumes(found, space, image.depth);
     on_images_.push_back(std::move(found));
   }
 
   // Whether a file holds a disk in a form that is not read here: then the user is told.
-  bool note_container(int64_t file) {
+  bool note_container(EntryId file) {
     constexpr size_t kMostTold = 10;
     SQLite::Statement name(shelf_.db(), "SELECT name FROM entries WHERE id=?");
-    name.bind(1, file);
+    name.bind(1, number_of(file));
     if (!name.executeStep()) return true;
     const std::optional<std::string> advice = container_advice(
-        *spaces_.at(file),
+        *spaces_.at(space_on(file)),
         fmt::format("The living file {} (id {})", printable(name.getColumn(0).getString()), file));
     if (advice && ++containers_ <= kMostTold)
       result_.notes.push_back(*advice + " Export it first.");
@@ -176,7 +177,7 @@ class Scan {
 
   // False if the user asked to stop. One volume's failure is that volume's: others are read all the
   // same.
-  bool read(VolumeReader& reader, Sink& sink, int64_t space) {
+  bool read(VolumeReader& reader, Sink& sink, SpaceId space) {
     const auto incomplete = [&](const std::string& why) {
       result_.incomplete = true;
       sink.add(Damage{{reader.volume().offset, 0},
@@ -198,14 +199,14 @@ class Scan {
     return true;
   }
 
-  void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume, int64_t space) {
+  void take(VolumeWriter& writer, VolumeReader& reader, const Volume& volume, SpaceId space) {
     writer.finish();
     const bool is_former = volume.standing == "former";
     readers_.try_emplace(writer.volume_id(), Known{&reader, is_former, space});
     ++result_.volumes;
     const bool ends_late = volume.offset + volume.length > source_->size();
     result_.source_is_short =
-        result_.source_is_short || (ends_late && !is_former && space == kOnSource);
+        result_.source_is_short || (ends_late && !is_former && space == SpaceId::source);
   }
 
   void look_deeply() {
@@ -218,7 +219,7 @@ class Scan {
     heed_stop();
     if (!result_.stopped) options_.progress("Putting former volumes together");
     try {
-      swept_ = volumes_of_sweep(shelf_, spaces_.at(kOnSource), options_, present(), budget_);
+      swept_ = volumes_of_sweep(shelf_, spaces_.at(SpaceId::source), options_, present(), budget_);
     } catch (const Stopped&) {
       result_.stopped = result_.unsettled = true;
       return;
@@ -231,9 +232,9 @@ class Scan {
 
   // Disk images under any name.
   void look_into_files_with_headers() {
-    std::set<int64_t> known;
+    std::set<EntryId> known;
     for (const Image& image : images_) known.insert(image.entry);
-    for (const int64_t file : files_with_headers(shelf_)) {
+    for (const EntryId file : files_with_headers(shelf_)) {
       if (!known.contains(file)) images_.push_back({file, 1});
     }
     look_into_images();
@@ -242,21 +243,21 @@ class Scan {
   void store_swept() {
     SweepStore store(shelf_);
     store.begin_storing();
-    std::set<int64_t> stored;
+    std::set<VolumeId> stored;
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume, rate_sound, {kOnSource, ToldBy::sweep});
+      VolumeWriter writer(shelf_, found.volume, rate_sound, {SpaceId::source, ToldBy::sweep});
       bool goes_on = true;
       if (found.adds_to_current) {
-        goes_on = read(*found.reader, writer, kOnSource);
+        goes_on = read(*found.reader, writer, SpaceId::source);
       } else {
         FormerSink sink(writer, found.volume.standing == "former",
                         traits_of(found.volume.file_system).key_mask);
-        goes_on = read(*found.reader, sink, kOnSource);
+        goes_on = read(*found.reader, sink, SpaceId::source);
         sink.finish();
       }
-      take(writer, *found.reader, found.volume, kOnSource);
+      take(writer, *found.reader, found.volume, SpaceId::source);
       stored.insert(writer.volume_id());
       if (!goes_on) {
         // What an earlier run stored of the others stays.
@@ -279,7 +280,7 @@ class Scan {
     }
     make_set(found);
     for (const auto& [id, known] : readers_) {
-      if (known.space != kOnSource) continue;
+      if (known.space != SpaceId::source) continue;
       present.current.push_back({known.reader, oldest_file(shelf_, id)});
     }
     std::ranges::sort(present.current, {},
@@ -288,7 +289,7 @@ class Scan {
   }
 
   // What a volume's file system holds in use; over a former one, what is there now.
-  ByteRange next_used(int64_t volume, const ByteRange& within) {
+  ByteRange next_used(VolumeId volume, const ByteRange& within) {
     budget_.step();
     const auto own = readers_.find(volume);
     if (own == readers_.end()) return {};
@@ -302,7 +303,7 @@ class Scan {
     return nearest;
   }
 
-  void begin_reading(int64_t space) {
+  void begin_reading(SpaceId space) {
     const uint64_t size = std::min(spaces_.at(space)->size(), source_->size());
     budget_.begin(options_.most.value_or(limits_of_reading(size)));
   }
@@ -332,7 +333,7 @@ class Scan {
   void run_passes() {
     shelf_.db().exec(kIndexes);
     options_.progress("Joining names and folders");
-    std::vector<int64_t> leaving;
+    std::vector<VolumeId> leaving;
     for (const VolumeRecord& record : shelf_.volumes(false)) {
       const Traits& traits = traits_of(record.volume.file_system);
       if (traits.leaves_entries_on_rename) leaving.push_back(record.id);
@@ -342,7 +343,7 @@ class Scan {
     options_.progress("Placing lost files");
     const Claims claims = load_claims(shelf_);
     note_disputes(shelf_, claims);
-    const NextUsed used = [this](int64_t volume, const ByteRange& within) {
+    const NextUsed used = [this](VolumeId volume, const ByteRange& within) {
       return next_used(volume, within);
     };
     place_open_streams(shelf_, claims, used, options_.check == Check::none ? nullptr : &spaces_,
@@ -366,11 +367,11 @@ class Scan {
   ScanResult result_;
   Survey survey_;
   std::vector<FoundBySweep> swept_;
-  std::map<int64_t, Known> readers_;  // by volume id
-  std::vector<Image> images_;         // disk images among the living files
-  size_t containers_ = 0;             // of these, that cannot be read
-  size_t looked_into_ = 0;            // of them, the first
-  std::vector<Survey> on_images_;     // what was found there: their readers are asked later
+  std::map<VolumeId, Known> readers_;  // by volume id
+  std::vector<Image> images_;          // disk images among the living files
+  size_t containers_ = 0;              // of these, that cannot be read
+  size_t looked_into_ = 0;             // of them, the first
+  std::vector<Survey> on_images_;      // what was found there: their readers are asked later
 };
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "model/entry.h"
+#include "model/ids.h"
 
 namespace undershelf {
 
@@ -17,8 +18,8 @@ struct EntryDetails {
   std::vector<Evidence> evidence;
 };
 
-EntryDetails load_details(const Shelf& shelf, int64_t entry);
-Pieces load_pieces(const Shelf& shelf, int64_t stream_id);
+EntryDetails load_details(const Shelf& shelf, EntryId entry);
+Pieces load_pieces(const Shelf& shelf, StreamId stream);
 
 // A reader's fact in words for the user. The codes: docs/shelf.md, "Evidence".
 std::string evidence_sentence(const Evidence& fact);

@@ -130,7 +130,7 @@ const std::string& Line::end() {
 }
 
 void add_fields(Line& line, const Row& row, std::string_view sha256) {
-  line.number("id", row.id);
+  line.number("id", number_of(row.id));
   line.number("volume", row.volume);
   line.text("path", row.path);
   line.boolean("path_exact", row.path_exact);

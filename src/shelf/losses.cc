@@ -4,10 +4,10 @@
 
 namespace undershelf {
 
-Losses load_losses(SQLite::Database& db, int64_t stream) {
+Losses load_losses(SQLite::Database& db, StreamId stream) {
   SQLite::Statement row(db,
                         "SELECT offset, length, cause FROM losses WHERE stream=? ORDER BY offset");
-  row.bind(1, stream);
+  row.bind(1, number_of(stream));
   Losses losses;
   while (row.executeStep()) {
     const auto cause = cause_named(row.getColumn(2).getText());
@@ -18,11 +18,11 @@ Losses load_losses(SQLite::Database& db, int64_t stream) {
   return settled(losses, INT64_MAX);
 }
 
-std::unordered_map<int64_t, Losses> load_unreadable(SQLite::Database& db) {
-  std::unordered_map<int64_t, Losses> found;
+std::unordered_map<StreamId, Losses> load_unreadable(SQLite::Database& db) {
+  std::unordered_map<StreamId, Losses> found;
   SQLite::Statement row(db, "SELECT stream, offset, length FROM losses WHERE cause='unreadable'");
   while (row.executeStep()) {
-    found[row.getColumn(0).getInt64()].push_back(
+    found[id_of<StreamId>(row.getColumn(0))].push_back(
         {size_of(row.getColumn(1)), size_of(row.getColumn(2)), Loss::Cause::unreadable});
   }
   return found;
@@ -36,10 +36,10 @@ void forget_unreadable(SQLite::Database& db) {
   db.exec("DELETE FROM losses WHERE cause='unreadable'");
 }
 
-void LossWriter::add(int64_t stream, const Losses& losses, std::optional<Loss::Cause> cause) {
+void LossWriter::add(StreamId stream, const Losses& losses, std::optional<Loss::Cause> cause) {
   for (const Loss& loss : losses) {
     if (cause ? loss.cause != *cause : loss.cause == Loss::Cause::unreadable) continue;
-    insert_.bind(1, stream);
+    insert_.bind(1, number_of(stream));
     insert_.bind(2, static_cast<int64_t>(loss.offset));
     insert_.bind(3, static_cast<int64_t>(loss.length));
     insert_.bindNoCopy(4, to_text(loss.cause).data());

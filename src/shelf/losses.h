@@ -7,15 +7,16 @@
 #include <optional>
 #include <unordered_map>
 
+#include "model/ids.h"
 #include "model/loss.h"
 
 namespace undershelf {
 
 // What the shelf says is lost of a stream, settled.
-Losses load_losses(SQLite::Database& db, int64_t stream);
+Losses load_losses(SQLite::Database& db, StreamId stream);
 
 // All that was met in reading, by stream.
-std::unordered_map<int64_t, Losses> load_unreadable(SQLite::Database& db);
+std::unordered_map<StreamId, Losses> load_unreadable(SQLite::Database& db);
 
 // Forgets all losses but those that were met in reading, which rating cannot find out again.
 void forget_losses(SQLite::Database& db);
@@ -28,7 +29,7 @@ class LossWriter {
   explicit LossWriter(SQLite::Database& db) : insert_(db, "INSERT INTO losses VALUES(?,?,?,?)") {}
   // `cause` limits what is written to one cause. Losses that were met in reading are written only
   // if they are asked for: they are stored already.
-  void add(int64_t stream, const Losses& losses, std::optional<Loss::Cause> cause = std::nullopt);
+  void add(StreamId stream, const Losses& losses, std::optional<Loss::Cause> cause = std::nullopt);
 
  private:
   SQLite::Statement insert_;

@@ -6,6 +6,7 @@
 #include <optional>
 #include <string>
 
+#include "model/ids.h"
 #include "model/pieces.h"
 #include "model/time.h"
 
@@ -27,9 +28,16 @@ inline std::optional<uint64_t> maybe_size(const SQLite::Column& column) {
   return size_of(column);
 }
 
-inline std::optional<int64_t> maybe_id(const SQLite::Column& column) {
+// Of model/ids.h.
+template <typename Id>
+Id id_of(const SQLite::Column& column) {
+  return static_cast<Id>(column.getInt64());
+}
+
+template <typename Id>
+std::optional<Id> maybe_id(const SQLite::Column& column) {
   if (column.isNull()) return std::nullopt;
-  return column.getInt64();
+  return id_of<Id>(column);
 }
 
 inline std::optional<Time> maybe_time(const SQLite::Column& column) {

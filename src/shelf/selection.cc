@@ -254,9 +254,9 @@ void read_row(SQLite::Statement& statement, Row& row) {
   const auto text = [](const SQLite::Column& column, std::string& out) {
     out.assign(column.getText(), static_cast<size_t>(column.getBytes()));
   };
-  row.id = next().getInt64();
-  row.stream_id = next().getInt64();
-  row.volume = maybe_id(next());
+  row.id = id_of<EntryId>(next());
+  row.stream_id = id_of<StreamId>(next());
+  row.volume = maybe_id<VolumeId>(next());
   text(next(), row.path);
   row.path_exact = next().getInt() != 0;
   text(next(), row.name);
@@ -277,7 +277,7 @@ void read_row(SQLite::Statement& statement, Row& row) {
   row.intact_bytes = maybe_size(next());
   const auto raw = next();
   row.raw_name.assign(static_cast<const char*>(raw.getBlob()), static_cast<size_t>(raw.getBytes()));
-  row.parent = maybe_id(next());
+  row.parent = maybe_id<EntryId>(next());
   row.trashed = next().getInt() != 0;
   row.encrypted = next().getInt() != 0;
   row.placement = maybe_text(next());
@@ -300,7 +300,7 @@ void each_row(const Shelf& shelf, const Selection& selection,
     read_row(statement, row);
     constexpr int kRenamed = 25, kLink = 26;
     if (statement.getColumn(kRenamed).getInt() != 0) {
-      former.bind(1, row.id);
+      former.bind(1, number_of(row.id));
       while (former.executeStep()) row.former_paths.push_back(former.getColumn(0).getString());
       former.reset();
     }
@@ -360,9 +360,9 @@ std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
   SQLite::Statement row(shelf.db(),
                         query.select_names("e.volume, e.state='live', e.state='deleted', "
                                            "e.state='former', e.state='live' AND e.trashed=1"));
-  std::map<int64_t, VolumeFiles> counts;
+  std::map<VolumeId, VolumeFiles> counts;
   while (row.executeStep()) {
-    const int64_t volume = row.getColumn(0).getInt64();  // 0: what lies on no volume
+    const VolumeId volume = id_of<VolumeId>(row.getColumn(0));  // 0: what lies on no volume
     VolumeFiles& count = counts.try_emplace(volume, VolumeFiles{volume}).first->second;
     count.live += row.getColumn(1).getInt();
     count.deleted += row.getColumn(2).getInt();
@@ -374,16 +374,16 @@ std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
   return found;
 }
 
-int64_t resolve_id(const Shelf& shelf, int64_t id) {
+EntryId resolve_id(const Shelf& shelf, EntryId id) {
   SQLite::Statement row(shelf.db(), "SELECT merged_into FROM entries WHERE id=?");
-  for (int64_t next = id;;) {
-    row.bind(1, next);
+  for (EntryId next = id;;) {
+    row.bind(1, number_of(next));
     if (!row.executeStep()) {
       throw Error(Failure::usage,
                   fmt::format("The shelf has no entry {}. `undershelf list` shows the ids.", id));
     }
     if (row.getColumn(0).isNull()) return next;
-    next = row.getColumn(0).getInt64();
+    next = id_of<EntryId>(row.getColumn(0));
     row.reset();
   }
 }

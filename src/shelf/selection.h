@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "model/ids.h"
 #include "model/time.h"
 #include "shelf/shelf.h"
 
@@ -26,7 +27,8 @@ struct Selection {
   std::vector<std::string> ratings;
   std::vector<Between<uint64_t>> sizes;
   std::vector<Between<Time>> modified, created, accessed, deleted;
-  std::vector<int64_t> volumes, ids;
+  std::vector<VolumeId> volumes;
+  std::vector<EntryId> ids;
   bool system = false;        // a file system's own files too
   bool trashed = false;       // only what lies in a trash folder
   bool with_contents = true;  // a folder chosen by id or path brings what is in it
@@ -52,9 +54,9 @@ const std::vector<std::string>& sort_fields();
 
 // One line of a list: a file, a folder, a secondary stream, or a further hard link of one.
 struct Row {
-  int64_t id = 0;
-  int64_t stream_id = 0;  // 0: no stream
-  std::optional<int64_t> volume;
+  EntryId id{};
+  StreamId stream_id{};  // 0: no stream
+  std::optional<VolumeId> volume;
   std::string path, name, kind, state;
   bool path_exact = true;
   bool link = false;
@@ -67,7 +69,7 @@ struct Row {
   std::optional<int> score;
   std::optional<uint64_t> intact_bytes;
   std::string raw_name;  // bytes; empty if `name` says all
-  std::optional<int64_t> parent;
+  std::optional<EntryId> parent;
 
   bool is_folder() const { return kind == "folder" && !stream; }
 };
@@ -91,7 +93,7 @@ struct TotalsByLoss {
 // Files of a volume, as `list --kind file` has them. `trashed`: of the living ones, those that lie
 // in a trash folder.
 struct VolumeFiles {
-  int64_t volume = 0;
+  VolumeId volume{};
   int64_t live = 0, deleted = 0, former = 0, trashed = 0;
 };
 std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
@@ -101,6 +103,6 @@ TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection);
 
 // The id itself, or that of the entry into which it was merged. Throws Error (usage) if the shelf
 // has no such id.
-int64_t resolve_id(const Shelf& shelf, int64_t id);
+EntryId resolve_id(const Shelf& shelf, EntryId id);
 
 }  // namespace undershelf

@@ -12,6 +12,7 @@
 
 #include "model/error.h"
 #include "model/time.h"
+#include "shelf/rows.h"
 #include "shelf/schema.h"
 #include "shelf/selection.h"
 
@@ -231,7 +232,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     VolumeRecord record;
     Volume& v = record.volume;
     const auto size = [&](int i) { return static_cast<uint64_t>(row.getColumn(i).getInt64()); };
-    record.id = row.getColumn(0).getInt64();
+    record.id = id_of<VolumeId>(row.getColumn(0));
     v.file_system = row.getColumn(1).getString();
     v.standing = row.getColumn(2).getString();
     v.label = row.getColumn(3).getString();
@@ -243,10 +244,10 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
     v.heap_offset = size(9);
     v.cluster_count = size(10);
     v.confidence = row.getColumn(11).getInt();
-    if (!row.getColumn(12).isNull()) record.inside = row.getColumn(12).getInt64();
+    record.inside = maybe_id<EntryId>(row.getColumn(12));
     v.notes = split_lines(row.getColumn(13).getString());
     if (!row.getColumn(14).isNull()) v.used = size(14);
-    record.space = row.getColumn(15).getInt64();
+    record.space = id_of<SpaceId>(row.getColumn(15));
     volumes.push_back(std::move(record));
   }
   if (!counted) return volumes;
@@ -263,7 +264,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   const auto rank = [](const VolumeRecord& record) {
     constexpr int kDoubtful = 50;
     const Volume& v = record.volume;
-    const bool in_file = record.inside || record.space != kOnSource;
+    const bool in_file = record.inside || record.space != SpaceId::source;
     return std::tuple(v.standing != "current", v.confidence < kDoubtful, in_file,
                       -(record.live + record.deleted + record.former), -v.confidence, record.id);
   };
@@ -282,10 +283,10 @@ std::vector<std::string> Shelf::damage_sentences(uint64_t most) const {
                         "LEFT JOIN volumes v ON v.id=d.volume ORDER BY d.rowid LIMIT ?");
   row.bind(1, static_cast<int64_t>(most));
   while (row.executeStep()) {
-    const int64_t space = row.getColumn(2).getInt64();
+    const auto space = id_of<SpaceId>(row.getColumn(2));
     sentences.push_back(
         fmt::format("{} (byte {}{})", row.getColumn(0).getString(), row.getColumn(1).getInt64(),
-                    space == kOnSource ? "" : fmt::format(" of the file with id {}", space)));
+                    space == SpaceId::source ? "" : fmt::format(" of the file with id {}", space)));
   }
   return sentences;
 }

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "model/ids.h"
 #include "model/volume.h"
 #include "source/identity.h"
 
@@ -31,16 +32,14 @@ struct ReadingRecord {
   std::string code_page = "ibm-437";  // ICU name
 };
 
-constexpr int64_t kOnSource = 0;  // of VolumeRecord::space
-
 // A volume as stored, with what was counted.
 struct VolumeRecord {
-  int64_t id = 0;
+  VolumeId id{};
   Volume volume;
-  std::optional<int64_t> inside;  // the lost file in which it seems to lie, on the source
+  std::optional<EntryId> inside;  // the lost file in which it seems to lie, on the source
   // The living file on which it lies (a disk image), or the source. All places of the volume, of
   // its entries and streams are bytes of that.
-  int64_t space = kOnSource;
+  SpaceId space = SpaceId::source;
   int64_t live = 0, deleted = 0, former = 0;  // files
   int64_t trashed = 0;                        // of the living ones: in a trash folder
 };

@@ -145,7 +145,7 @@ void SweepStore::begin_storing() {
   transaction.commit();
 }
 
-void SweepStore::end_storing(const std::set<int64_t>& volumes) {
+void SweepStore::end_storing(const std::set<VolumeId>& volumes) {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);
   const std::string lost = fmt::format("by_sweep=1 AND id NOT IN ({})", fmt::join(volumes, ","));

@@ -9,6 +9,7 @@
 #include <string>
 #include <vector>
 
+#include "model/ids.h"
 #include "model/trace.h"
 #include "shelf/shelf.h"
 #include "shelf/writer.h"
@@ -51,7 +52,7 @@ class SweepStore {
   // been looked at is set aside, to be stored anew under its ids; the end drops what was not found
   // again. `volumes`: ids of those that were.
   void begin_storing();
-  void end_storing(const std::set<int64_t>& volumes);
+  void end_storing(const std::set<VolumeId>& volumes);
   uint64_t count(const std::string& system);
 
  private:

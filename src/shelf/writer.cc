@@ -8,7 +8,9 @@
 #include <unordered_set>
 
 #include "content/types.h"
+#include "shelf/rows.h"
 #include "shelf/schema.h"
+#include "shelf/volume_row.h"
 
 namespace undershelf {
 namespace {
@@ -17,56 +19,6 @@ constexpr int kRowsPerTransaction = 20'000;
 
 void bind_time(SQLite::Statement& row, int index, const std::optional<Time>& time) {
   if (time) row.bind(index, time->ticks);
-}
-
-int64_t store_volume(SQLite::Database& db, const Volume& v, const Origin& origin) {
-  SQLite::Statement known(
-      db,
-      "SELECT id, by_sweep FROM volumes WHERE offset=? AND file_system=? AND standing=? "
-      "AND heap_offset=? AND cluster_size=? AND serial=? AND space=?");
-  known.bind(1, static_cast<int64_t>(v.offset));
-  known.bind(2, v.file_system);
-  known.bind(3, v.standing);
-  known.bind(4, static_cast<int64_t>(v.heap_offset));
-  known.bind(5, static_cast<int64_t>(v.cluster_size));
-  known.bind(6, v.serial);
-  known.bind(7, origin.space);
-  std::optional<int64_t> id;
-  if (known.executeStep()) {
-    id = known.getColumn(0).getInt64();
-    if (known.getColumn(1).getInt() == 0) return *id;
-  }
-  known.reset();
-  SQLite::Statement row(
-      db,
-      "INSERT OR REPLACE INTO volumes(file_system, standing, label, serial, offset, "
-      "length, sector_size, cluster_size, heap_offset, cluster_count, "
-      "confidence, notes, structures, id, used, by_sweep, space) "
-      "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)");
-  row.bind(1, v.file_system);
-  row.bind(2, v.standing);
-  row.bind(3, v.label);
-  row.bind(4, v.serial);
-  row.bind(5, static_cast<int64_t>(v.offset));
-  row.bind(6, static_cast<int64_t>(v.length));
-  row.bind(7, static_cast<int64_t>(v.sector_size));
-  row.bind(8, static_cast<int64_t>(v.cluster_size));
-  row.bind(9, static_cast<int64_t>(v.heap_offset));
-  row.bind(10, static_cast<int64_t>(v.cluster_count));
-  row.bind(11, v.confidence);
-  row.bind(12, fmt::format("{}", fmt::join(v.notes, "\n")));
-  Pieces held;
-  for (const ByteRange& range : v.structures) {
-    append_piece(held, {Piece::Kind::range, range.offset, range.length});
-  }
-  const std::string structures = pack(held);
-  row.bind(13, structures.data(), static_cast<int>(structures.size()));
-  if (id) row.bind(14, *id);
-  if (v.used) row.bind(15, static_cast<int64_t>(*v.used));
-  row.bind(16, origin.by == ToldBy::sweep ? 1 : 0);
-  row.bind(17, origin.space);
-  row.exec();
-  return db.getLastInsertRowid();
 }
 
 }  // namespace
@@ -99,10 +51,10 @@ struct VolumeWriter::Rows {
         damage(db, "INSERT INTO damage VALUES(?,?,?,?)") {
     SQLite::Statement row(db,
                           "SELECT key, id, name, name_exact, by_sweep FROM entries WHERE volume=?");
-    row.bind(1, volume_id);
+    row.bind(1, number_of(volume_id));
     while (row.executeStep()) {
       const auto key = static_cast<uint64_t>(row.getColumn(0).getInt64());
-      const int64_t id = row.getColumn(1).getInt64();
+      const EntryId id = id_of<EntryId>(row.getColumn(1));
       if (row.getColumn(4).getInt() == 0) {
         stored.emplace(key, id);
       } else {
@@ -113,7 +65,7 @@ struct VolumeWriter::Rows {
     if (!stored.empty()) folders = stored;
     // Damage is found anew by each reading.
     SQLite::Statement forget(db, "DELETE FROM damage WHERE volume=?");
-    forget.bind(1, volume_id);
+    forget.bind(1, number_of(volume_id));
     forget.exec();
   }
 
@@ -127,46 +79,50 @@ struct VolumeWriter::Rows {
     pending = 0;
   }
 
+  // The columns of an entry, but for the id that it may have had.
+  void bind_entry(const Entry& of);
+  // All that other tables keep of an entry.
+  void add_belongings(EntryId id, const Entry& of);
   // Drops all that is stored of an entry.
-  void forget(int64_t id);
-  void add_stream(int64_t id, const Entry& of, const Stream& s);
-  void add_name(int64_t id, const OtherName& other);
+  void forget(EntryId id);
+  void add_stream(EntryId id, const Entry& of, const Stream& s);
+  void add_name(EntryId id, const OtherName& other);
 
   SQLite::Database& db;
   RateSound rate_sound;
   ToldBy told_by;
-  int64_t volume_id;
+  VolumeId volume_id;
   SQLite::Statement entry, stream, name, known_name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
   // Gives an entry whose true name was not known its name and folder.
-  void rename_known(int64_t id, const Entry& now);
+  void rename_known(EntryId id, const Entry& now);
   // What a deeper look tells besides of an entry that is stored.
-  void add_to_known(int64_t id, const Entry& now);
+  void add_to_known(EntryId id, const Entry& now);
   // A second entry with a key of this reading, as damage makes them: its name is kept.
-  int64_t add_again(const Entry& again);
+  EntryId add_again(const Entry& again);
   // Whether the name is stored already.
-  bool has_name(int64_t id, const OtherName& other);
+  bool has_name(EntryId id, const OtherName& other);
   int pending = 0;
   uint64_t damaged = 0;                          // places that were told
-  std::unordered_map<uint64_t, int64_t> stored;  // key to id, of what an earlier scan stored
+  std::unordered_map<uint64_t, EntryId> stored;  // key to id, of what an earlier scan stored
   struct Renewed {
-    int64_t id = 0;
+    EntryId id{};
     std::string name;  // empty: made up
   };
   std::unordered_map<uint64_t, Renewed> renewed;  // by key, what is written anew
-  std::unordered_map<uint64_t, int64_t> folders;  // key to id, of folders
+  std::unordered_map<uint64_t, EntryId> folders;  // key to id, of folders
   std::unordered_set<uint64_t> written;           // keys of this reading
 };
 
-void VolumeWriter::Rows::forget(int64_t id) {
+void VolumeWriter::Rows::forget(EntryId id) {
   for (const char* table : kTablesOfEntries) {
     db.exec(fmt::format("DELETE FROM {} WHERE entry={}", table, id));
   }
   db.exec(fmt::format("DELETE FROM entries WHERE id={}", id));
 }
 
-void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s) {
-  stream.bind(1, id);
+void VolumeWriter::Rows::add_stream(EntryId id, const Entry& of, const Stream& s) {
+  stream.bind(1, number_of(id));
   if (!s.name.empty()) stream.bind(2, s.name);
   if (s.size_known) {
     stream.bind(3, static_cast<int64_t>(s.size));
@@ -202,21 +158,21 @@ void VolumeWriter::Rows::add_stream(int64_t id, const Entry& of, const Stream& s
   stream.clearBindings();
 }
 
-bool VolumeWriter::Rows::has_name(int64_t id, const OtherName& other) {
+bool VolumeWriter::Rows::has_name(EntryId id, const OtherName& other) {
   known_name.reset();
   known_name.clearBindings();
-  known_name.bind(1, id);
+  known_name.bind(1, number_of(id));
   known_name.bindNoCopy(2, other.name.text);
   if (other.parent) known_name.bind(3, static_cast<int64_t>(*other.parent));
   return known_name.executeStep();
 }
 
-void VolumeWriter::Rows::add_name(int64_t id, const OtherName& other) {
-  name.bind(1, id);
+void VolumeWriter::Rows::add_name(EntryId id, const OtherName& other) {
+  name.bind(1, number_of(id));
   if (other.parent) {
     name.bind(3, static_cast<int64_t>(*other.parent));
     const auto folder = folders.find(*other.parent);
-    if (folder != folders.end()) name.bind(2, folder->second);
+    if (folder != folders.end()) name.bind(2, number_of(folder->second));
   }
   name.bindNoCopy(4, to_text(other.kind).data());
   name.bindNoCopy(5, other.name.text);
@@ -229,7 +185,7 @@ void VolumeWriter::Rows::add_name(int64_t id, const OtherName& other) {
   name.clearBindings();
 }
 
-void VolumeWriter::Rows::rename_known(int64_t id, const Entry& now) {
+void VolumeWriter::Rows::rename_known(EntryId id, const Entry& now) {
   SQLite::Statement row(db,
                         "UPDATE entries SET name=?, raw_name=?, name_exact=1, type=?, parent=?, "
                         "parent_key=?, orphan=? WHERE id=? AND name_exact=0");
@@ -240,24 +196,24 @@ void VolumeWriter::Rows::rename_known(int64_t id, const Entry& now) {
   if (now.kind == Kind::file) row.bind(3, std::string(format_by_name(now.name.text).type));
   if (now.parent) {
     const auto folder = folders.find(*now.parent);
-    if (folder != folders.end()) row.bind(4, folder->second);
+    if (folder != folders.end()) row.bind(4, number_of(folder->second));
     row.bind(5, static_cast<int64_t>(*now.parent));
   }
   row.bind(6, now.orphan ? 1 : 0);
-  row.bind(7, id);
+  row.bind(7, number_of(id));
   count_row();
   if (row.exec() == 0) return;
   SQLite::Statement forget(db, "DELETE FROM evidence WHERE entry=? AND fact='name-lost'");
-  forget.bind(1, id);
+  forget.bind(1, number_of(id));
   forget.exec();
 }
 
-void VolumeWriter::Rows::add_to_known(int64_t id, const Entry& now) {
+void VolumeWriter::Rows::add_to_known(EntryId id, const Entry& now) {
   if (now.deleted) {
     count_row();
     SQLite::Statement row(db, "UPDATE entries SET deleted=? WHERE id=? AND deleted IS NULL");
     bind_time(row, 1, now.deleted);
-    row.bind(2, id);
+    row.bind(2, number_of(id));
     row.exec();
   }
   if (now.name.exact) rename_known(id, now);
@@ -268,12 +224,12 @@ void VolumeWriter::Rows::add_to_known(int64_t id, const Entry& now) {
   }
 }
 
-int64_t VolumeWriter::Rows::add_again(const Entry& again) {
+EntryId VolumeWriter::Rows::add_again(const Entry& again) {
   SQLite::Statement known(db, "SELECT id, name FROM entries WHERE volume=? AND key=?");
-  known.bind(1, volume_id);
+  known.bind(1, number_of(volume_id));
   known.bind(2, static_cast<int64_t>(again.key));
-  if (!known.executeStep()) return 0;
-  const int64_t id = known.getColumn(0).getInt64();
+  if (!known.executeStep()) return EntryId::none;
+  const EntryId id = id_of<EntryId>(known.getColumn(0));
   const OtherName other{OtherName::Kind::former, again.parent, again.name};
   if (known.getColumn(1).getString() != again.name.text) add_name(id, other);
   return id;
@@ -284,7 +240,7 @@ VolumeWriter::VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_so
     : offset_(volume.offset),
       rows_(std::make_unique<Rows>(shelf, volume, origin, std::move(rate_sound))) {}
 VolumeWriter::~VolumeWriter() = default;
-int64_t VolumeWriter::volume_id() const { return rows_->volume_id; }
+VolumeId VolumeWriter::volume_id() const { return rows_->volume_id; }
 
 void VolumeWriter::finish() {
   if (rows_->damaged > kMostDamage) {
@@ -293,7 +249,63 @@ void VolumeWriter::finish() {
   rows_->commit();
 }
 
-int64_t VolumeWriter::add(const Entry& entry) {
+void VolumeWriter::Rows::bind_entry(const Entry& of) {
+  entry.bind(1, number_of(volume_id));
+  entry.bind(2, static_cast<int64_t>(of.key));
+  bool orphan = of.orphan;
+  if (of.parent) {
+    entry.bind(4, static_cast<int64_t>(*of.parent));
+    if (const auto found = folders.find(*of.parent); found != folders.end()) {
+      entry.bind(3, number_of(found->second));
+    } else {
+      orphan = true;  // until the tree pass finds its folder
+    }
+  }
+  entry.bind(5, orphan ? 1 : 0);
+  entry.bindNoCopy(6, to_text(of.kind).data());
+  entry.bindNoCopy(7, to_text(of.state).data());
+  entry.bind(8, of.marked_deleted ? 1 : 0);
+  entry.bind(9, of.system ? 1 : 0);
+  entry.bindNoCopy(10, of.name.text);
+  if (!of.name.raw.empty()) {
+    entry.bindNoCopy(11, of.name.raw.data(), static_cast<int>(of.name.raw.size()));
+  }
+  entry.bind(12, of.name.exact ? 1 : 0);
+  if (of.kind == Kind::file) entry.bindNoCopy(13, format_by_name(of.name.text).type.data());
+  bind_time(entry, 14, of.created);
+  bind_time(entry, 15, of.modified);
+  bind_time(entry, 16, of.accessed);
+  bind_time(entry, 17, of.deleted);
+  if (!of.link_target.empty()) entry.bindNoCopy(18, of.link_target);
+  if (!of.finder_info.empty()) {
+    entry.bindNoCopy(19, of.finder_info.data(), static_cast<int>(of.finder_info.size()));
+  }
+  entry.bindNoCopy(21, to_text(of.proof).data());
+  entry.bind(22, told_by == ToldBy::sweep ? 1 : 0);
+}
+
+void VolumeWriter::Rows::add_belongings(EntryId id, const Entry& of) {
+  for (const Stream& one : of.streams) add_stream(id, of, one);
+  for (const OtherName& other : of.other_names) {
+    if (!has_name(id, other)) add_name(id, other);
+  }
+  if (!of.structures.empty()) {
+    const std::string pieces = pack(of.structures);
+    structure.bind(1, number_of(id));
+    structure.bind(2, pieces.data(), static_cast<int>(pieces.size()));
+    structure.exec();
+    structure.reset();
+  }
+  for (const Evidence& fact : of.evidence) {
+    evidence.bind(1, number_of(id));
+    evidence.bind(2, fact.fact);
+    evidence.bind(3, static_cast<int64_t>(fact.amount));
+    evidence.exec();
+    evidence.reset();
+  }
+}
+
+EntryId VolumeWriter::add(const Entry& entry) {
   Rows& rows = *rows_;
   if (const auto known = rows.stored.find(entry.key); known != rows.stored.end()) {
     rows.add_to_known(known->second, entry);
@@ -302,75 +314,26 @@ int64_t VolumeWriter::add(const Entry& entry) {
   rows.count_row();
   if (!rows.written.insert(entry.key).second) return rows.add_again(entry);
   SQLite::Statement& row = rows.entry;
-  row.bind(1, rows.volume_id);
-  row.bind(2, static_cast<int64_t>(entry.key));
-  bool orphan = entry.orphan;
-  if (entry.parent) {
-    row.bind(4, static_cast<int64_t>(*entry.parent));
-    if (const auto found = rows.folders.find(*entry.parent); found != rows.folders.end()) {
-      row.bind(3, found->second);
-    } else {
-      orphan = true;  // until the tree pass finds its folder
-    }
-  }
-  row.bind(5, orphan ? 1 : 0);
-  row.bindNoCopy(6, to_text(entry.kind).data());
-  row.bindNoCopy(7, to_text(entry.state).data());
-  row.bind(8, entry.marked_deleted ? 1 : 0);
-  row.bind(9, entry.system ? 1 : 0);
-  row.bindNoCopy(10, entry.name.text);
-  if (!entry.name.raw.empty()) {
-    row.bindNoCopy(11, entry.name.raw.data(), static_cast<int>(entry.name.raw.size()));
-  }
-  row.bind(12, entry.name.exact ? 1 : 0);
-  if (entry.kind == Kind::file) row.bindNoCopy(13, format_by_name(entry.name.text).type.data());
-  bind_time(row, 14, entry.created);
-  bind_time(row, 15, entry.modified);
-  bind_time(row, 16, entry.accessed);
-  bind_time(row, 17, entry.deleted);
-  if (!entry.link_target.empty()) row.bindNoCopy(18, entry.link_target);
-  if (!entry.finder_info.empty()) {
-    row.bindNoCopy(19, entry.finder_info.data(), static_cast<int>(entry.finder_info.size()));
-  }
+  rows.bind_entry(entry);
   if (const auto known = rows.renewed.find(entry.key); known != rows.renewed.end()) {
     // An id never comes to stand for another file.
     const auto& [id, name] = known->second;
     if (rows.told_by == ToldBy::volume) rows.forget(id);
-    if (name.empty() || !entry.name.exact || name == entry.name.text) row.bind(20, id);
+    if (name.empty() || !entry.name.exact || name == entry.name.text) row.bind(20, number_of(id));
     rows.renewed.erase(known);
   }
-  row.bindNoCopy(21, to_text(entry.proof).data());
-  row.bind(22, rows.told_by == ToldBy::sweep ? 1 : 0);
   row.exec();
   row.reset();
   row.clearBindings();
-  const int64_t id = rows.db.getLastInsertRowid();
+  const auto id = static_cast<EntryId>(rows.db.getLastInsertRowid());
   if (entry.kind == Kind::folder) rows.folders.emplace(entry.key, id);
-
-  for (const Stream& stream : entry.streams) rows.add_stream(id, entry, stream);
-  for (const OtherName& other : entry.other_names) {
-    if (!rows.has_name(id, other)) rows.add_name(id, other);
-  }
-  if (!entry.structures.empty()) {
-    const std::string pieces = pack(entry.structures);
-    rows.structure.bind(1, id);
-    rows.structure.bind(2, pieces.data(), static_cast<int>(pieces.size()));
-    rows.structure.exec();
-    rows.structure.reset();
-  }
-  for (const Evidence& fact : entry.evidence) {
-    rows.evidence.bind(1, id);
-    rows.evidence.bind(2, fact.fact);
-    rows.evidence.bind(3, static_cast<int64_t>(fact.amount));
-    rows.evidence.exec();
-    rows.evidence.reset();
-  }
+  rows.add_belongings(id, entry);
   return id;
 }
 
-void VolumeWriter::add(int64_t entry, const OtherName& name) {
+void VolumeWriter::add(EntryId entry, const OtherName& name) {
   Rows& rows = *rows_;
-  if (entry == 0 || rows.has_name(entry, name)) return;
+  if (entry == EntryId::none || rows.has_name(entry, name)) return;
   rows.count_row();
   rows.add_name(entry, name);
 }
@@ -383,7 +346,7 @@ void VolumeWriter::add(const Damage& damage) {
 void VolumeWriter::write(const Damage& damage) {
   Rows& rows = *rows_;
   rows.count_row();
-  rows.damage.bind(1, rows.volume_id);
+  rows.damage.bind(1, number_of(rows.volume_id));
   rows.damage.bind(2, static_cast<int64_t>(damage.range.offset));
   rows.damage.bind(3, static_cast<int64_t>(damage.range.length));
   rows.damage.bind(4, damage.what);

@@ -6,6 +6,7 @@
 #include <memory>
 #include <string_view>
 
+#include "model/ids.h"
 #include "model/sink.h"
 #include "shelf/shelf.h"
 
@@ -26,7 +27,7 @@ using RateSound = std::function<StoredRating(uint64_t bytes)>;
 
 // Where a volume that is written lies, and what tells of it.
 struct Origin {
-  int64_t space = kOnSource;  // VolumeRecord::space
+  SpaceId space = SpaceId::source;  // VolumeRecord::space
   ToldBy by = ToldBy::volume;
 };
 
@@ -38,12 +39,12 @@ class VolumeWriter : public Sink {
   VolumeWriter(Shelf& shelf, const Volume& volume, RateSound rate_sound = {},
                const Origin& origin = {});
   ~VolumeWriter() override;
-  int64_t add(const Entry& entry) override;  // returns its id
-  void add(int64_t entry, const OtherName& name) override;
+  EntryId add(const Entry& entry) override;  // returns its id
+  void add(EntryId entry, const OtherName& name) override;
   // Of a volume the first places are kept, and how many more there were.
   void add(const Damage& damage) override;
   void finish();  // commits what is pending; to be called once
-  int64_t volume_id() const;
+  VolumeId volume_id() const;
 
  private:
   static constexpr uint64_t kMostDamage = 10'000;  // places kept of a volume

@@ -108,6 +108,30 @@ bool is_blank(std::span<const std::byte> bytes) {
                            std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0);
 }
 
+// Adds what lies within a range to a list of ranges, in order.
+void note_unreadable(const std::vector<ByteRange>& bad, const ByteRange& within,
+                     std::vector<ByteRange>& known) {
+  for (const ByteRange& range : bad) {
+    const ByteRange inside = overlap(range, within);
+    if (inside.length == 0) continue;
+    if (!known.empty() && known.back().end() == inside.offset) {
+      known.back().length += inside.length;
+    } else {
+      known.push_back(inside);
+    }
+  }
+}
+
+// Copies what was not looked at yet of the block before, from `position` on and at most `kept`
+// bytes, in front of a block. Returns how much that is.
+size_t carry(const Buffer* before, size_t kept, uint64_t position, Buffer& to) {
+  if (before == nullptr) return 0;
+  const size_t carried = std::min(kept, to.offset - position);
+  const std::byte* tail = before->bytes.data() + kept + before->length - carried;
+  if (carried > 0) std::memcpy(to.bytes.data() + kept - carried, tail, carried);
+  return carried;
+}
+
 }  // namespace
 
 uint64_t sweep(const Source& source, const ByteRange& range,
@@ -137,21 +161,8 @@ uint64_t sweep(const Source& source, const ByteRange& range,
   const Buffer* before = nullptr;
   while (position < end) {
     Buffer& buffer = reader.next();
-    for (const ByteRange& bad : buffer.bad) {
-      const ByteRange inside = overlap(bad, {begin, end - begin});
-      if (inside.length == 0) continue;
-      std::vector<ByteRange>& known = finds.unreadable;
-      if (!known.empty() && known.back().end() == inside.offset) {
-        known.back().length += inside.length;
-      } else {
-        known.push_back(inside);
-      }
-    }
-    const size_t carried = before == nullptr ? 0 : std::min(kept, buffer.offset - position);
-    if (carried > 0) {
-      const std::byte* tail = before->bytes.data() + kept + before->length - carried;
-      std::memcpy(buffer.bytes.data() + kept - carried, tail, carried);
-    }
+    note_unreadable(buffer.bad, {begin, end - begin}, finds.unreadable);
+    const size_t carried = carry(before, kept, position, buffer);
     SweepBlock block;
     block.offset = position;
     block.bytes = std::span(buffer.bytes).subspan(kept - carried, carried + buffer.length);

@@ -18,13 +18,13 @@ namespace {
 
 struct Place {
   uint64_t first;  // byte of the source
-  int64_t entry;
+  EntryId entry;
 };
 
 // What is compared of two entries that start at the same place.
 struct Twin {
-  int64_t id = 0;
-  int64_t volume = 0;
+  EntryId id{};
+  VolumeId volume{};
   uint64_t key = 0;
   bool live = false;
   bool folder = false;
@@ -40,7 +40,7 @@ std::vector<Place> shared_places(SQLite::Database& db) {
                         "SELECT first, entry FROM streams WHERE first IS NOT NULL AND "
                         "name IS NULL");
   while (row.executeStep()) {
-    places.push_back({size_of(row.getColumn(0)), row.getColumn(1).getInt64()});
+    places.push_back({size_of(row.getColumn(0)), id_of<EntryId>(row.getColumn(1))});
   }
   std::ranges::sort(places, [](const Place& a, const Place& b) {
     return a.first != b.first ? a.first < b.first : a.entry < b.entry;
@@ -57,8 +57,8 @@ std::vector<Place> shared_places(SQLite::Database& db) {
 // Empty files have no place. Of those that were made and changed at one moment, of which one lives,
 // the deleted one that has its folder or its name is taken for its former name; where several have,
 // nothing tells. Only where a rename leaves an entry behind.
-std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db,
-                                              const std::vector<int64_t>& volumes) {
+std::vector<std::vector<EntryId>> empty_twins(SQLite::Database& db,
+                                              const std::vector<VolumeId>& volumes) {
   SQLite::Statement row(db, fmt::format(R"sql(
     SELECT e.id, e.state='live', e.parent_key, e.name, e.volume, e.created, e.modified
     FROM streams s CROSS JOIN entries e ON e.id=s.entry AND s.name IS NULL
@@ -68,17 +68,17 @@ std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db,
     ORDER BY e.volume, e.created, e.modified)sql",
                                         fmt::join(volumes, ",")));
   struct Empty {
-    int64_t id;
+    EntryId id;
     bool live;
     std::optional<uint64_t> parent;
     std::string name;
   };
-  std::vector<std::vector<int64_t>> groups;
+  std::vector<std::vector<EntryId>> groups;
   std::vector<Empty> moment;  // those of one volume and moment
   std::tuple<int64_t, int64_t, int64_t> when;
   const auto close = [&] {
     const auto live = std::ranges::find(moment, true, &Empty::live);
-    std::vector<int64_t> fitting;
+    std::vector<EntryId> fitting;
     for (const Empty& empty : moment) {
       if (live == moment.end() || empty.id == live->id) continue;
       if (empty.live) return moment.clear();
@@ -92,7 +92,7 @@ std::vector<std::vector<int64_t>> empty_twins(SQLite::Database& db,
                          row.getColumn(6).getInt64());
     if (now != when) close();
     when = now;
-    moment.push_back({row.getColumn(0).getInt64(), row.getColumn(1).getInt() != 0,
+    moment.push_back({id_of<EntryId>(row.getColumn(0)), row.getColumn(1).getInt() != 0,
                       maybe_size(row.getColumn(2)), row.getColumn(3).getString()});
   }
   close();
@@ -138,9 +138,9 @@ class Merger {
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
 
-  void merge_group(const std::vector<int64_t>& group) {
+  void merge_group(const std::vector<EntryId>& group) {
     std::vector<Twin> twins;
-    for (const int64_t entry : group) {
+    for (const EntryId entry : group) {
       if (auto twin = load(entry)) twins.push_back(*twin);
     }
     std::ranges::stable_sort(twins, is_better);
@@ -173,13 +173,13 @@ class Merger {
   }
 
  private:
-  std::optional<Twin> load(int64_t entry) {
-    load_.bind(1, entry);
+  std::optional<Twin> load(EntryId entry) {
+    load_.bind(1, number_of(entry));
     std::optional<Twin> twin;
     if (load_.executeStep()) {
       twin.emplace();
-      twin->id = load_.getColumn(0).getInt64();
-      twin->volume = load_.getColumn(1).getInt64();
+      twin->id = id_of<EntryId>(load_.getColumn(0));
+      twin->volume = id_of<VolumeId>(load_.getColumn(1));
       twin->key = size_of(load_.getColumn(2));
       twin->live = load_.getColumn(3).getInt() != 0;
       twin->folder = load_.getColumn(4).getInt() != 0;
@@ -193,10 +193,10 @@ class Merger {
     return twin;
   }
 
-  void merge(int64_t old, int64_t kept) {
+  void merge(EntryId old, EntryId kept) {
     for (auto* statement : {&name_, &move_names_, &mark_}) {
-      statement->bind(1, kept);
-      statement->bind(2, old);
+      statement->bind(1, number_of(kept));
+      statement->bind(2, number_of(old));
       statement->exec();
       statement->reset();
     }
@@ -208,10 +208,10 @@ class Merger {
 
 }  // namespace
 
-void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving, Budget& budget) {
+void merge_twins(Shelf& shelf, const std::vector<VolumeId>& leaving, Budget& budget) {
   SQLite::Database& db = shelf.db();
   const std::vector<Place> shared = shared_places(db);
-  std::vector<std::vector<int64_t>> groups = empty_twins(db, leaving);
+  std::vector<std::vector<EntryId>> groups = empty_twins(db, leaving);
   for (size_t i = 0; i < shared.size(); ++i) {
     if (i == 0 || shared[i].first != shared[i - 1].first) groups.emplace_back();
     groups.back().push_back(shared[i].entry);
@@ -219,7 +219,7 @@ void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving, Budget& budg
   if (groups.empty()) return;
   SQLite::Transaction transaction(db);
   Merger merger(db, budget);
-  for (const std::vector<int64_t>& group : groups) merger.merge_group(group);
+  for (const std::vector<EntryId>& group : groups) merger.merge_group(group);
   transaction.commit();
 }
 

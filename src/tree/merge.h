@@ -4,6 +4,8 @@
 #include <cstdint>
 #include <vector>
 
+#include "model/ids.h"
+
 namespace undershelf {
 
 class Budget;
@@ -14,6 +16,6 @@ class Shelf;
 // living one, or the last of several deleted ones. Repeatable; ids never change, and the id of an
 // entry merged into another resolves to it. `leaving`: ids of volumes on which renaming an empty
 // file leaves such an entry too; it has no cluster to be known by.
-void merge_twins(Shelf& shelf, const std::vector<int64_t>& leaving, Budget& budget);
+void merge_twins(Shelf& shelf, const std::vector<VolumeId>& leaving, Budget& budget);
 
 }  // namespace undershelf

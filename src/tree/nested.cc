@@ -37,24 +37,24 @@ void mark_nested_volumes(Shelf& shelf) {
     JOIN volumes v ON v.id=e.volume AND v.space=0
     WHERE e.kind='file' AND e.state<>'live' AND s.name IS NULL AND e.merged_into IS NULL
       AND e.system=0 AND s.size>=65536)sql");
-  std::vector<std::pair<int64_t, int64_t>> nested;  // entry, volume
+  std::vector<std::pair<EntryId, VolumeId>> nested;
   while (row.executeStep()) {
     const uint64_t size = size_of(row.getColumn(1));
     const Pieces pieces = pieces_of(row.getColumn(2));
     for (const VolumeRecord& record : volumes) {
       const Volume& volume = record.volume;
-      if (record.id == row.getColumn(3).getInt64()) continue;
+      if (record.id == id_of<VolumeId>(row.getColumn(3))) continue;
       const auto at = place_in(pieces, volume.offset);
       // An image may have been cut short; a volume further in must fit.
       if (at && (*at == 0 || *at + volume.length <= size)) {
-        nested.emplace_back(row.getColumn(0), record.id);
+        nested.emplace_back(id_of<EntryId>(row.getColumn(0)), record.id);
       }
     }
   }
   SQLite::Transaction transaction(db);
   for (const auto& [entry, volume] : nested) {
-    mark.bind(1, entry);
-    mark.bind(2, volume);
+    mark.bind(1, number_of(entry));
+    mark.bind(2, number_of(volume));
     mark.exec();
     mark.reset();
   }

@@ -141,10 +141,10 @@ std::optional<TrashRecord> parse_trashinfo(std::span<const std::byte> content, c
 namespace {
 
 struct Sight {
-  int64_t id = 0;
-  int64_t parent = 0;
-  int64_t volume = 0;
-  int64_t stream = 0;
+  EntryId id{};
+  EntryId parent{};
+  VolumeId volume{};
+  StreamId stream{};
   std::string name;
   bool live = false;
 };
@@ -179,7 +179,7 @@ class TrashReader {
                "WHERE id IN (SELECT id FROM below)") {}
 
   void run() {
-    std::vector<int64_t> records;
+    std::vector<EntryId> records;
     SQLite::Statement name(db_,
                            "SELECT id, name, name_exact FROM entries WHERE kind='file' AND "
                            "merged_into IS NULL");
@@ -187,7 +187,7 @@ class TrashReader {
       const auto text = name.getColumn(1);
       if (is_record_name({text.getText(), static_cast<size_t>(text.getBytes())},
                          name.getColumn(2).getInt() != 0)) {
-        records.push_back(name.getColumn(0).getInt64());
+        records.push_back(id_of<EntryId>(name.getColumn(0)));
       }
     }
     SQLite::Statement row(db_, R"sql(
@@ -195,20 +195,20 @@ class TrashReader {
       FROM entries e JOIN entries p ON p.id=e.parent JOIN streams s ON s.entry=e.id
       WHERE e.id=? AND s.name IS NULL)sql");
     std::vector<std::pair<Sight, std::string>> found;
-    std::vector<int64_t> grandparents;
-    for (const int64_t record : records) {
+    std::vector<EntryId> grandparents;
+    for (const EntryId record : records) {
       row.reset();
-      row.bind(1, record);
+      row.bind(1, number_of(record));
       if (!row.executeStep()) continue;
       Sight sight;
-      sight.id = row.getColumn(0).getInt64();
-      sight.parent = row.getColumn(1).getInt64();
-      sight.volume = row.getColumn(2).getInt64();
-      sight.stream = row.getColumn(3).getInt64();
+      sight.id = id_of<EntryId>(row.getColumn(0));
+      sight.parent = id_of<EntryId>(row.getColumn(1));
+      sight.volume = id_of<VolumeId>(row.getColumn(2));
+      sight.stream = id_of<StreamId>(row.getColumn(3));
       sight.name = row.getColumn(4).getString();
       sight.live = row.getColumn(5).getInt() != 0;
       found.emplace_back(sight, fold_case(row.getColumn(6).getString()));
-      grandparents.push_back(maybe_id(row.getColumn(7)).value_or(0));
+      grandparents.push_back(maybe_id<EntryId>(row.getColumn(7)).value_or(EntryId::none));
     }
     for (size_t i = 0; i < found.size(); ++i) {
       const auto& [sight, folder] = found[i];
@@ -232,7 +232,7 @@ class TrashReader {
 
   // What lies in one folder. Records of one bin follow each other: the folder is loaded once.
   struct Siblings {
-    int64_t folder = 0;
+    EntryId folder{};
     // By the name, without its first letter, which may be lost, and whatever the case.
     std::unordered_multimap<std::string, Sight> by_name;
     std::unordered_multimap<std::string, Sight> by_stem;  // likewise, up to the first dot
@@ -242,14 +242,16 @@ class TrashReader {
     return fold_case(std::string(name.substr(std::min<size_t>(1, name.size()))));
   }
 
-  const Siblings& siblings(int64_t folder) {
-    if (Siblings& known = loaded_[folder % loaded_.size()]; known.folder == folder) return known;
-    Siblings& found = loaded_[folder % loaded_.size()];
+  const Siblings& siblings(EntryId folder) {
+    if (Siblings& known = loaded_[static_cast<size_t>(folder) % loaded_.size()];
+        known.folder == folder)
+      return known;
+    Siblings& found = loaded_[static_cast<size_t>(folder) % loaded_.size()];
     found = {folder, {}, {}};
-    siblings_.bind(1, folder);
+    siblings_.bind(1, number_of(folder));
     while (siblings_.executeStep()) {
       Sight sight;
-      sight.id = siblings_.getColumn(0).getInt64();
+      sight.id = id_of<EntryId>(siblings_.getColumn(0));
       sight.name = siblings_.getColumn(1).getString();
       sight.live = siblings_.getColumn(2).getInt() != 0;
       found.by_stem.emplace(key_of(sight.name.substr(0, sight.name.find('.'))), sight);
@@ -282,10 +284,10 @@ class TrashReader {
     };
     update_.bind(1, record.original_path);
     bind_time(update_, 2);
-    update_.bind(3, best->id);
+    update_.bind(3, number_of(best->id));
     update_.exec();
     update_.reset();
-    below_.bind(1, best->id);
+    below_.bind(1, number_of(best->id));
     below_.bind(2, record.original_path);
     bind_time(below_, 3);
     below_.exec();
@@ -314,16 +316,16 @@ class TrashReader {
     }
   }
 
-  void read_freedesktop(const Sight& info, int64_t trash) {
+  void read_freedesktop(const Sight& info, EntryId trash) {
     const auto record = parse_trashinfo(read(info), zone_);
     if (!record) return;
     const std::string wanted = info.name.substr(0, info.name.size() - 10);
     const auto [begin, end] = siblings(trash).by_name.equal_range(key_of("files"));
-    std::vector<int64_t> folders;
+    std::vector<EntryId> folders;
     for (auto folder = begin; folder != end; ++folder) {
       if (fold_case(folder->second.name) == "files") folders.push_back(folder->second.id);
     }
-    for (const int64_t folder : folders) {
+    for (const EntryId folder : folders) {
       tell(siblings(folder).by_name, key_of(wanted), info.live, *record,
            [&](const std::string& name) { return name == wanted; });
     }

@@ -19,7 +19,7 @@ constexpr size_t kMostPathBytes = 32768;
 constexpr size_t kMostInAll = 256 << 20, kMostThen = 512;
 
 struct Folder {
-  std::optional<int64_t> parent;
+  std::optional<EntryId> parent;
   std::string name;
   bool exact = true;
   bool orphan = false;
@@ -29,26 +29,28 @@ struct Folder {
 
 // Joins what `wanting` selects (id, volume, key of the parent) to its folders, by `joining`.
 void adopt(SQLite::Database& db, const char* wanting, const char* joining) {
-  std::map<std::pair<int64_t, uint64_t>, int64_t> by_key;
+  std::map<std::pair<VolumeId, uint64_t>, EntryId> by_key;
   SQLite::Statement folder(db,
                            "SELECT volume, key, coalesce(merged_into, id) FROM entries "
                            "WHERE kind='folder' AND volume IS NOT NULL");
   bool loaded = false;
   SQLite::Statement orphan(db, wanting);
   SQLite::Statement join(db, joining);
-  std::vector<std::pair<int64_t, int64_t>> found;
+  std::vector<std::pair<EntryId, EntryId>> found;
   while (orphan.executeStep()) {
     while (!loaded && folder.executeStep()) {
-      by_key[{folder.getColumn(0).getInt64(), size_of(folder.getColumn(1))}] =
-          folder.getColumn(2).getInt64();
+      by_key[{id_of<VolumeId>(folder.getColumn(0)), size_of(folder.getColumn(1))}] =
+          id_of<EntryId>(folder.getColumn(2));
     }
     loaded = true;
-    const auto parent = by_key.find({orphan.getColumn(1).getInt64(), size_of(orphan.getColumn(2))});
-    if (parent != by_key.end()) found.emplace_back(parent->second, orphan.getColumn(0).getInt64());
+    const auto parent =
+        by_key.find({id_of<VolumeId>(orphan.getColumn(1)), size_of(orphan.getColumn(2))});
+    if (parent != by_key.end())
+      found.emplace_back(parent->second, id_of<EntryId>(orphan.getColumn(0)));
   }
   for (const auto& [parent, child] : found) {
-    join.bind(1, parent);
-    join.bind(2, child);
+    join.bind(1, number_of(parent));
+    join.bind(2, number_of(child));
     join.exec();
     join.reset();
   }
@@ -61,13 +63,13 @@ class Paths {
                           "SELECT id, parent, name, name_exact, orphan, merged_into "
                           "FROM entries WHERE kind='folder'");
     while (row.executeStep()) {
-      const int64_t id = row.getColumn(0).getInt64();
+      const EntryId id = id_of<EntryId>(row.getColumn(0));
       if (!row.getColumn(5).isNull()) {
-        merged_[id] = row.getColumn(5).getInt64();
+        merged_[id] = id_of<EntryId>(row.getColumn(5));
         continue;
       }
       Folder& folder = folders_[id];
-      folder.parent = maybe_id(row.getColumn(1));
+      folder.parent = maybe_id<EntryId>(row.getColumn(1));
       folder.name = row.getColumn(2).getString();
       folder.exact = row.getColumn(3).getInt() != 0;
       folder.orphan = row.getColumn(4).getInt() != 0;
@@ -75,11 +77,11 @@ class Paths {
   }
 
   // Works out every path. Returns the folders that turned out to be orphans.
-  std::vector<int64_t> resolve() {
-    std::vector<int64_t> cut;
-    std::vector<int64_t> chain;
+  std::vector<EntryId> resolve() {
+    std::vector<EntryId> cut;
+    std::vector<EntryId> chain;
     for (auto& [id, folder] : folders_) {
-      for (std::optional<int64_t> next = id; next;) {
+      for (std::optional<EntryId> next = id; next;) {
         const auto found = folders_.find(survivor(*next));
         if (found == folders_.end() || found->second.progress == Folder::done) break;
         if (found->second.progress == Folder::doing) {
@@ -99,10 +101,10 @@ class Paths {
     return cut;
   }
 
-  const std::unordered_map<int64_t, Folder>& folders() const { return folders_; }
+  const std::unordered_map<EntryId, Folder>& folders() const { return folders_; }
 
  private:
-  int64_t survivor(int64_t id) const {
+  EntryId survivor(EntryId id) const {
     // An entry is merged into one that is kept, or that was merged later itself.
     for (int steps = 0; steps < 64; ++steps) {
       const auto found = merged_.find(id);
@@ -140,8 +142,8 @@ class Paths {
 
   size_t most_path_bytes() const { return in_all_ < kMostInAll ? kMostPathBytes : kMostThen; }
 
-  std::unordered_map<int64_t, Folder> folders_;
-  std::unordered_map<int64_t, int64_t> merged_;
+  std::unordered_map<EntryId, Folder> folders_;
+  std::unordered_map<EntryId, EntryId> merged_;
   size_t in_all_ = 0;  // bytes of paths
 };
 
@@ -161,15 +163,15 @@ void build_tree(Shelf& shelf) {
       "WHERE parent IN (SELECT id FROM entries WHERE merged_into IS NOT NULL)");
   Paths paths(db);
   SQLite::Statement cut(db, "UPDATE entries SET orphan=1, parent=NULL WHERE id=?");
-  for (const int64_t id : paths.resolve()) {
-    cut.bind(1, id);
+  for (const EntryId id : paths.resolve()) {
+    cut.bind(1, number_of(id));
     cut.exec();
     cut.reset();
   }
   db.exec("DELETE FROM folder_paths");
   SQLite::Statement row(db, "INSERT INTO folder_paths VALUES(?,?,?)");
   for (const auto& [id, folder] : paths.folders()) {
-    row.bind(1, id);
+    row.bind(1, number_of(id));
     row.bindNoCopy(2, folder.path);
     row.bind(3, folder.exact ? 1 : 0);
     row.exec();

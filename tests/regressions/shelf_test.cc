@@ -140,7 +140,7 @@ TEST_F(OneShelf, HasOneRowForAKey) {
   entry.key = 17;
   entry.name.text = "first";
   entry.streams.emplace_back();
-  const int64_t id = writer.add(entry);
+  const EntryId id = writer.add(entry);
   entry.name.text = "second";
   EXPECT_EQ(writer.add(entry), id);
   writer.finish();
@@ -172,8 +172,8 @@ TEST_F(OneShelf, TheLastNameOfAFileIsItsName) {
     if (placed) append_piece(stream.pieces, {Piece::Kind::range, 4096, size});
     return writer.add(entry);
   };
-  const int64_t before = add(64, "Before the move.txt", 7000, 100, true);
-  const int64_t last = add(32, "Last.txt", 9000, 5'000'000, false);
+  const EntryId before = add(64, "Before the move.txt", 7000, 100, true);
+  const EntryId last = add(32, "Last.txt", 9000, 5'000'000, false);
   writer.finish();
   Budget budget;
   merge_twins(shelf, {}, budget);

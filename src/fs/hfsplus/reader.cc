@@ -288,7 +288,7 @@ class Reader : public VolumeReader {
       damage({tables_.space.base, 0}, fmt::format("{} bytes of {} have no place that makes sense.",
                                                   fact.amount, entry.name.text));
     }
-    const int64_t id = sink_->add(entry);
+    const EntryId id = sink_->add(entry);
     const auto cnid = static_cast<uint32_t>(entry.key);
     if (remnants_.all().contains(cnid)) ids_[cnid] = id;
   }
@@ -361,7 +361,7 @@ class Reader : public VolumeReader {
   Remnants remnants_;
   StaleThreads threads_;
   HardLinks links_;
-  std::unordered_map<uint32_t, int64_t> ids_;  // of living files that have remnants
+  std::unordered_map<uint32_t, EntryId> ids_;  // of living files that have remnants
 };
 
 }  // namespace

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "fs/ntfs/file.h"
+#include "model/ids.h"
 
 namespace undershelf::ntfs {
 
@@ -32,8 +33,8 @@ class Catalogue {
     return make_reference(number, records_[number].sequence);
   }
   // The sink's number of a record's entry.
-  int64_t id_of(uint64_t number) const { return records_[number].id; }
-  void set_id(uint64_t number, int64_t id) { records_[number].id = id; }
+  EntryId id_of(uint64_t number) const { return records_[number].id; }
+  void set_id(uint64_t number, EntryId id) { records_[number].id = id; }
   // Records that may have such a name in such a folder: to be checked, as only hashes are kept.
   std::vector<uint32_t> candidates(uint64_t parent, std::u16string_view text) const;
   // Likewise those of files that may have been made, or last changed, at one of these moments
@@ -44,7 +45,7 @@ class Catalogue {
 
  private:
   struct Known {
-    int64_t id = 0;
+    EntryId id{};
     uint32_t made = 0;     // hash of the time
     uint32_t changed = 0;  // likewise
     uint16_t sequence = 0;
