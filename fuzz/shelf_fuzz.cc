@@ -40,7 +40,7 @@ void read_all(const std::string& path) {
   everything.sort = "size";
   each_row(shelf, everything, [&](const Row& row) {
     load_details(shelf, row.id);
-    if (row.stream_id != 0) {
+    if (row.stream_id != StreamId::none) {
       const StreamReader stream = opener.open(row.stream_id);
       stream.read(0, std::span(buffer).first(std::min<uint64_t>(buffer.size(), stream.size())));
     }

@@ -18,12 +18,14 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import zlib
 
 import formatted
 import hfsplus_charts
 from card import Card, data_start
 from exfat_camera import FuseCamera, KernelCamera, heap_start
 from hfsplus_charts import Charts
+from kinds_card import kinds
 from ntfs_office import Office
 from scenario import chart, note, readings, sound
 
@@ -33,6 +35,20 @@ MIB = 1 << 20
 WORDS = ("tide", "Gauge", "NORTH", "pier", "Südkai", "säkerhet", "reading", "RAW", "潮位", "Écluse", "swell", "buoy",
          "survey", "Log", "Лоция", "bench mark", "x", "2026-05", "A.B", "final (2)", "🌊", "draft, old")
 ENDS = ("csv", "CSV", "txt", "TXT", "png", "PNG", "wav", "Txt", "html", "")
+REAL_ENDS = ("jpg", "JPG", "png", "gif", "tif", "webp", "heic", "mp4", "MOV", "mkv", "webm", "ts", "mp3", "m4a", "aac",
+             "ogg", "flac", "pdf", "PDF", "docx", "xlsx", "xls", "odt", "rtf", "zip", "7z", "sqlite", "json", "eml",
+             "gz", "elf", "ttf")
+
+
+def signed(content, words):
+    """A picture with a comment of its own, so that no two of a life are the same."""
+    if content.startswith(b"\xFF\xD8"):
+        return content[:2] + b"\xFF\xFE" + (len(words) + 2).to_bytes(2, "big") + words + content[2:]
+    if content.startswith(b"\x89PNG"):
+        body = b"tEXtComment\0" + words
+        chunk = (len(body) - 4).to_bytes(4, "big") + body + zlib.crc32(body).to_bytes(4, "big")
+        return content[:33] + chunk + content[33:]
+    return content
 
 
 class Life:
@@ -43,6 +59,7 @@ class Life:
         pick = self.random.choice
         self.system = pick(systems)
         self.seed, self.day, self.made = seed, 0, 0
+        self.kinds = kinds()
         self.told_as = []
         self.card, self.is_told, self.is_placed = getattr(self, "_" + self.system)(f"life-{seed}", folder)
         self.end = pick(("deleted", "deleted", "formatted", "formatted", "wiped", "unmapped"))
@@ -87,7 +104,7 @@ class Life:
         # The kernel's hfsplus knows no characters beyond the first 65,536.
         known = [word for word in WORDS if self.system != "hfsplus" or max(word) < "\U00010000"]
         words = " ".join(r.choice(known) for _ in range(r.choice((1, 1, 2, 3, 8))))
-        end = r.choice(ENDS)
+        end = r.choice(ENDS if r.random() < 0.4 else REAL_ENDS)
         if r.random() < 0.25:
             stem = f"{r.choice(('IMG', 'TG', 'DEPTH'))}{self.made:04}"
             end = end.upper()
@@ -100,6 +117,11 @@ class Life:
 
     def _content(self, name, most):
         r = self.random
+        end = name.lower().rpartition(".")[2]
+        # Real files by real encoders; each twice only by chance.
+        known = [content for kind, content in self.kinds.items() if kind.endswith("." + end) and len(content) <= most]
+        if known and r.random() < 0.9:
+            return signed(r.choice(known), f"{self.seed} {name}".encode())
         size = int(min(most, r.choice((0, 60, 400, 700, 1500, 5000, 20000, 90000, 300000))
                        * r.uniform(0.5, 1.5)))
         title = f"{self.seed} {name}"

@@ -28,6 +28,11 @@ if [ ! -e "$corpus/made" ]; then
   printf '*/IMG_??.JPG\nDCIM/IMG_01.JPG' > "$corpus/fuzz-glob/path"
   touch "$corpus/made"
 fi
+if [ ! -e "$corpus/kinds" ]; then
+  mkdir -p "$corpus/kinds"
+  tar -I zstd -xf samples/kinds.tar.zst -C "$corpus/kinds"
+  find "$corpus/kinds" -size +160k -delete
+fi
 
 targets=("$build"/fuzz/fuzz-*)
 [ $# -lt 2 ] || targets=("$build/fuzz/$2")
@@ -36,8 +41,10 @@ run() {
   name=$(basename "$1")
   mkdir -p "build/corpus/$name"
   log="build/findings/$name.log"
+  first=()
+  [[ $name != fuzz-content-* ]] || first=(build/corpus/kinds)
   if "$1" -max_total_time="$2" -timeout=10 -rss_limit_mb=1024 -max_len=400000 -print_final_stats=1 \
-    -artifact_prefix="build/findings/$name-" "build/corpus/$name" > "$log" 2>&1; then
+    -artifact_prefix="build/findings/$name-" "build/corpus/$name" "${first[@]}" > "$log" 2>&1; then
     echo "$name: $(sed -n 's/stat::number_of_executed_units: *//p' "$log") inputs, none breaks it"
   else
     echo "$name: BROKEN, see $log"

@@ -108,7 +108,7 @@ INSTANTIATE_TEST_SUITE_P(
             {"scan", "@card.img", "--shelf", "@x", "--depth", "deep", "--from", "4K", "--to", "1K"},
             2,
             "--from below --to"},
-        Case{{"scan", "@card.img", "--shelf", "@x", "--check", "full"}, 2, "cannot check whole"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--check-living"}, 2, "Add --check full"},
         Case{{"export", "@card.shelf"}, 2, "--to DIR"},
         Case{{"survey", "@none.img"}, 3, "Cannot open the source .*none.img"},
         Case{{"survey", "@full"}, 3, "is a folder"}, Case{{"survey", "@empty.img"}, 3, "is empty"},

@@ -43,12 +43,7 @@ void require_supported(const CommandLine& line) {
     require_known("--only", system, names_of_systems());
   }
   if (line.has("check")) {
-    require_known("--check", line.text("check"), {"none", "sample", "full"});
-    if (line.text("check") == "full") {
-      throw Error(Failure::usage,
-                  "This version checks samples only; it cannot check whole files yet. Use --check "
-                  "sample.");
-    }
+    require_known("--check", line.text("check"), {kChecks.begin(), kChecks.end()});
   }
 }
 
@@ -56,11 +51,17 @@ void require_supported(const CommandLine& line) {
 ScanOptions read_options(const CommandLine& line) {
   require_supported(line);
   ScanOptions options;
-  if (line.text("check") == "none") options.check = Check::none;
   if (line.has("code-page")) const CodePage known(line.text("code-page"));  // refuses what is none
   if (line.has("time-zone")) zone_named(line.text("time-zone"));            // likewise
   options.progress = [](const std::string& what) { show_progress(what + " ..."); };
   if (line.text("depth") == "deep") options.depth = Depth::deep;
+  options.check = line.has("check")              ? check_named(line.text("check"))
+                  : options.depth == Depth::deep ? Check::full
+                                                 : Check::sample;
+  options.check_living = line.has("check-living");
+  if (options.check_living && options.check != Check::full) {
+    throw Error(Failure::usage, "--check-living looks at whole files. Add --check full.");
+  }
   options.systems = line.list("only");
   return options;
 }
@@ -104,6 +105,27 @@ class SweepLine {
 
  private:
   std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
+};
+
+// The line that is shown while files are checked. The first call begins its time.
+class CheckLine {
+ public:
+  std::string operator()(const checking::CheckProgress& progress) const {
+    if (progress.files <= 1) began_ = std::chrono::steady_clock::now();
+    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - began_;
+    std::string text =
+        fmt::format("Checking: {} of {}", progress.files, counted(progress.all_files, "file"));
+    const double rate = static_cast<double>(progress.bytes) / std::max(passed.count(), 1e-3);
+    if (passed.count() > 0.5 && rate > 0) {
+      text +=
+          fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
+                      duration(static_cast<double>(progress.all_bytes - progress.bytes) / rate));
+    }
+    return text;
+  }
+
+ private:
+  mutable std::chrono::steady_clock::time_point began_;
 };
 
 // A copy that is not complete yet, or a medium that was pulled out.
@@ -173,7 +195,10 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
   const std::string again = scan_like(line, Depth::deep);
   if (result.stopped) {
     summarise(shelf, result);
-    if (result.unsettled) {
+    if (result.unchecked && !result.unsettled) {
+      say("Stopped while files were looked at to their end. What was found so far is on the shelf; "
+          "the same call goes on.");
+    } else if (result.unsettled) {
       say("Stopped before what was found was put together: folders, ratings and former volumes may "
           "be missing. The same call goes on.");
     } else if (result.position) {
@@ -268,7 +293,9 @@ po::options_description known_options() {
       ("only", po::value<std::vector<std::string>>()->value_name("SYSTEM"),
        "deep: look only for these: fat, exfat, ntfs, hfsplus")  //
       ("check", po::value<std::string>()->value_name("LEVEL"),
-       "sample (the default): look at a little of each lost file; none")  //
+       "none; sample: look at a little of each lost file (the default); full: look at all of it, "
+       "to its end (the default for deep)")                            //
+      ("check-living", "with --check full: look at living files too")  //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
        "of the local times FAT keeps, such as Europe/Oslo; UTC if not given")  //
       ("code-page", po::value<std::string>()->value_name("NAME"),
@@ -316,6 +343,9 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   const StopOnInterrupt interrupt(2);  // to stop, and to leave what that takes
   scan_options.interrupts = &interrupt.times();
   scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
+    show_progress(line(progress));
+  };
+  scan_options.checking = [line = CheckLine()](const checking::CheckProgress& progress) {
     show_progress(line(progress));
   };
   const ScanResult result = scan(shelf, source, scan_options);

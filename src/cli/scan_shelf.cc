@@ -57,7 +57,7 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
   const std::vector<ScanRecord> scans = shelf.scans();
   const auto is_finished = [&](const ScanRecord& scan) {
     const bool deep_enough = scan.depth == "deep" || wanted.depth == Depth::quick;
-    const bool checked = scan.check != "none" || wanted.check == Check::none;
+    const bool checked = check_named(scan.check) >= wanted.check;
     return scan.state == "finished" && deep_enough && checked;
   };
   const bool all_there = std::ranges::any_of(scans, is_finished) &&

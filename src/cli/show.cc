@@ -112,6 +112,12 @@ void print_stream(const Row& row, const Shelf& shelf) {
   field("stream", row.stream.value_or("main"));
   field("size", row.size ? counted(*row.size, "byte") : "not known");
   field("type", row.type.value_or(""));
+  if (row.check) {
+    field("format",
+          row.format ? *row.format + ", by its content" : "none that is known, by content");
+    field("check", *row.check);
+    field("sha256", row.sha256.value_or(""));
+  }
   field("rating", row.rating ? fmt::format("{}, score {} (the estimated chance, in per cent, that "
                                            "it comes back byte for byte)",
                                            *row.rating, *row.score)

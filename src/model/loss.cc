@@ -23,6 +23,7 @@ constexpr std::array<Words, kLossCauses> kWords = {{
     {"blank", "blank", false},
     {"other-content", "contested", false},
     {"scattered", "contested", false},
+    {"unsound", "undecodable", false},
     {"undecodable", "undecodable", true},
     {"as-stored", "undecodable", false},
 }};

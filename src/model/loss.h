@@ -21,6 +21,7 @@ struct Loss {
     blank,          // they read as one repeated byte, which the file hardly holds there
     other_content,  // something else begins there than the format has it
     scattered,      // the file lies in pieces, and nothing tells which
+    unsound,        // behind the place at which the file's own structure breaks
     undecodable,    // what is stored does not decompress
     as_stored,      // compressed in a way not known here: what is exported is what is stored
   };
@@ -32,7 +33,7 @@ struct Loss {
   bool operator==(const Loss&) const = default;
 };
 
-constexpr size_t kLossCauses = 12;
+constexpr size_t kLossCauses = 13;
 
 using Losses = std::vector<Loss>;
 

@@ -49,7 +49,13 @@ class Placer {
         source_(source),
         times_(db_,
                "SELECT created, modified, kind='folder', state='live' FROM entries WHERE id=?"),
-        update_(db_, "UPDATE streams SET pieces=?, placement=?, stepped=?, entangled=0 WHERE id=?"),
+        update_(db_,
+                // What was found by looking at it counts where it was looked at.
+                "UPDATE streams SET checked=CASE WHEN pieces=?1 THEN checked END, "
+                "format=CASE WHEN pieces=?1 THEN format END, "
+                "type=CASE WHEN pieces=?1 THEN type END, "
+                "sha256=CASE WHEN pieces=?1 THEN sha256 END, "
+                "pieces=?1, placement=?2, stepped=?3, entangled=0 WHERE id=?4"),
         entangle_(db_, "UPDATE streams SET entangled=1 WHERE id=?"),
         lost_(std::move(lost.all)),
         keeps_high_half_(std::move(lost.keep_high_half)) {}

@@ -288,6 +288,8 @@ class Rater {
     claims.each_overlap(readable, [&](const Claim&, const ByteRange& shared) {
       add(shared, Loss::Cause::overwritten);
     });
+    // What is sound by its own checksums is no other's.
+    if (stream.facts.is_verified()) return;
     if (rival != nullptr) {
       each_not_held(rival->held, readable,
                     [&](const ByteRange& shared) { add(shared, Loss::Cause::younger); });
@@ -299,17 +301,27 @@ class Rater {
 
   // What samples and the manner of placing speak against.
   static void add_doubts(const StreamRow& stream, const Format& format, LossCollector& found) {
-    const uint64_t size = *stream.facts.size;
+    const Facts& facts = stream.facts;
+    const uint64_t size = *facts.size;
+    if (facts.is_verified()) return;
+    // Much begins with a page of text; what is text to its end says so by its name.
+    const bool told = facts.format != "text" || is_text(format);
+    if (facts.check == content::Level::broken && told && facts.sound_to < size) {
+      found.add(Losses{{facts.sound_to, size - facts.sound_to, Loss::Cause::unsound}});
+    }
     const bool plain = stream.storage.codec == Codec::none;
     const Losses doubted = doubted_by_samples(stream.facts, format, size, stream.cluster);
     // Samples of compressed streams are of what is stored: only all of them together say something.
     for (const Loss& loss : doubted) {
-      if (plain || loss.length == size) found.add({loss});
+      // A file that is sound under another name is no other content.
+      const bool misnamed =
+          facts.check == content::Level::consistent && loss.cause == Loss::Cause::other_content;
+      if ((plain || loss.length == size) && !misnamed) found.add({loss});
     }
-    const bool scattered = stream.facts.entangled ||
-                           // Taken for one piece, it is not where it was.
-                           (stream.scattered && stream.facts.placement != Placement::exact &&
-                            stream.facts.stepped == 0);
+    const bool scattered =
+        facts.entangled ||
+        // Taken for one piece, it is not where it was.
+        (stream.scattered && facts.placement != Placement::exact && facts.stepped == 0);
     if (scattered && size > stream.cluster) {
       found.add(Losses{{stream.cluster, size - stream.cluster, Loss::Cause::scattered}});
     }

@@ -34,6 +34,8 @@ constexpr std::array kSentences = {
         "read as one repeated byte, which such a file hardly holds there: their space was "
         "probably discarded or wiped"},
     CauseSentence{Cause::other_content, "at its beginning are something else than its name says"},
+    CauseSentence{Cause::unsound,
+                  "follow the place at which its own structure breaks: they may be another file's"},
     CauseSentence{Cause::undecodable, "do not decompress"},
     CauseSentence{Cause::as_stored,
                   "are compressed in a way not known here, and are exported as they are stored"},
@@ -61,8 +63,10 @@ class Weighing {
       say("It is encrypted: it is exported as it is stored, and opens only with its owner's key.");
     }
     tell_samples();
+    tell_check();
     if (lost > 0) return lossy(*facts_.size - lost);
     if (facts_.placement == Placement::exact && !lost_) return {Rating::whole, 99, *facts_.size};
+    if (lost_ && facts_.is_verified()) return {Rating::whole, 99, *facts_.size};
     if (facts_.kept_inline && facts_.proof == Proof::last) {
       return {Rating::whole, 98, *facts_.size};
     }
@@ -157,6 +161,27 @@ class Weighing {
     if (facts_.head == HeadMatch::fits) say("It begins like its format.");
   }
 
+  void tell_check() {
+    if (reasons_ == nullptr || !facts_.check) return;
+    const std::string what = facts_.format.empty() ? "" : fmt::format("As {}, ", facts_.format);
+    switch (*facts_.check) {
+      case content::Level::verified:
+        say(what + "all of it was checked: every checksum in it holds, to its end.");
+        break;
+      case content::Level::consistent:
+        say(what + "its structure adds up to its end; nothing in it vouches for every byte.");
+        break;
+      case content::Level::broken:
+        say(fmt::format("{}it adds up for {} of {} bytes. {}", what, facts_.sound_to, *facts_.size,
+                        facts_.broken_why));
+        break;
+      case content::Level::unknown:
+        say(facts_.format.empty() ? "All of it was read: it is of no format known here."
+                                  : what + "nothing tells whether it is whole.");
+        break;
+    }
+  }
+
   Verdict lossy(uint64_t intact) const {
     const uint64_t never = facts_.of(Cause::overwritten) + facts_.of(Cause::not_known) +
                            facts_.of(Cause::behind_source);
@@ -181,6 +206,7 @@ class Weighing {
       score = facts_.stepped > 0 ? 60 : 85;
     }
     if (facts_.head == HeadMatch::fits) score += (100 - score) / 3;
+    if (facts_.check == content::Level::consistent) score += (100 - score) / 2;
     if (facts_.rivalled > 0) score = std::min(score, 45);
     if (facts_.blank != 0) score = std::min(score, 50);
     return score;

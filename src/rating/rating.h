@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "content/types.h"
+#include "content/walk.h"
 #include "model/entry.h"
 #include "model/loss.h"
 
@@ -30,9 +31,16 @@ struct Facts {
   unsigned sampled = 0;
   unsigned blank = 0;  // of the sampled ones, those that read as one repeated byte
   HeadMatch head = HeadMatch::unknown;
+  // What looking at all of it gave, if that was done.
+  std::optional<content::Level> check;
+  uint64_t sound_to = 0;    // bytes from the beginning that add up
+  std::string_view format;  // by content: a word of content/walk.h; empty if none is known
+  std::string broken_why;   // a sentence
   Encoding encoding = Encoding::plain;
   bool decodable = false;  // of a compressed stream: its method is known here
 
+  // Whether a checksum or a strict decoder covered all of it.
+  bool is_verified() const { return check == content::Level::verified; }
   uint64_t of(Loss::Cause cause) const { return lost[static_cast<size_t>(cause)]; }
   uint64_t total_lost() const;
 };

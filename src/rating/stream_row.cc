@@ -33,7 +33,8 @@ const char* const StreamRow::kSelect = R"sql(
          s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
          coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
          e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
-         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0)
+         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0),
+         s.checked, coalesce(s.sound_to,0), s.format, s.why
   FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
@@ -74,6 +75,10 @@ StreamRow::StreamRow(SQLite::Statement& row) {
                                    Encoding::encrypted);
   cluster = size_of(next());
   space = id_of<SpaceId>(next());
+  facts.check = content::level_named(next().getString());
+  facts.sound_to = size_of(next());
+  facts.format = content::known_format(next().getString());
+  facts.broken_why = next().getString();
   facts.kept_inline = is_inline(pieces);
 }
 

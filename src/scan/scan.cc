@@ -66,12 +66,12 @@ class Scan {
 
   ScanResult run() {
     const bool deep = options_.depth == Depth::deep;
-    const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick",
-                                           options_.check == Check::none ? "none" : "sample");
+    const int64_t scan =
+        shelf_.begin_scan(deep ? "deep" : "quick", std::string(to_text(options_.check)));
     look_quickly();
     look_into_images();
     // While a sweep goes on, what the quick depth found is there to be used.
-    put_together();
+    put_together(!deep);
     if (deep && !result_.stopped) look_deeply();
     const bool done = !result_.stopped && !result_.incomplete;
     shelf_.end_scan(scan, done ? "finished" : "stopped");
@@ -227,7 +227,7 @@ class Scan {
     store_swept();
     look_into_files_with_headers();
     result_.volumes = shelf_.volumes(false).size();
-    put_together();
+    put_together(true);
   }
 
   // Disk images under any name.
@@ -315,13 +315,13 @@ class Scan {
     options_.progress("Stopping: putting together what was found so far");
   }
 
-  // The passes over the shelf; the user may ask to leave them.
-  void put_together() {
+  // The passes over the shelf; the user may ask to leave them. `last`: all is found.
+  void put_together(bool last) {
     heed_stop();
     budget_.begin({});
     const Interruptible statements(shelf_, budget_);
     try {
-      run_passes();
+      run_passes(last);
     } catch (const Stopped&) {
       result_.stopped = result_.unsettled = true;
     } catch (const std::exception& e) {
@@ -330,7 +330,7 @@ class Scan {
     }
   }
 
-  void run_passes() {
+  void run_passes(bool last) {
     shelf_.db().exec(kIndexes);
     options_.progress("Joining names and folders");
     std::vector<VolumeId> leaving;
@@ -351,12 +351,26 @@ class Scan {
     mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
     read_trash(shelf_, spaces_, options_.read.zone);
-    if (options_.check == Check::sample) {
+    if (options_.check != Check::none) {
       options_.progress("Looking at samples of lost files");
       sample_lost_files(shelf_, spaces_);
     }
     options_.progress("Rating");
     rate_streams(shelf_, claims, used, spaces_);
+    if (options_.check != Check::full || !last || result_.stopped) return;
+    check_files();
+    rate_streams(shelf_, claims, used, spaces_);
+  }
+
+  // A check that is stopped goes on with the next call; what it found counts.
+  void check_files() {
+    try {
+      checking::check_files(shelf_, spaces_, {0, options_.check_living, options_.checking},
+                            budget_);
+    } catch (const Stopped&) {
+      result_.stopped = result_.unchecked = true;
+      heed_stop();
+    }
   }
 
   Shelf& shelf_;

@@ -6,15 +6,16 @@
 #include <string>
 #include <vector>
 
+#include "checking/check_pass.h"
 #include "fs/fs.h"
 #include "model/budget.h"
+#include "scan/check.h"
 #include "scan/survey.h"
 #include "shelf/shelf.h"
 
 namespace undershelf {
 
 enum class Depth { quick, deep };
-enum class Check { none, sample };
 
 // How far a sweep is.
 struct SweepProgress {
@@ -28,11 +29,14 @@ struct ScanOptions {
   ReadOptions read;
   Depth depth = Depth::quick;
   Check check = Check::sample;
+  bool check_living = false;  // with Check::full, living files too
   NameOther name_other = [](const ByteRange&) { return std::string(); };
   std::optional<ByteRange> range;    // of the source, to which a deep scan keeps; else all of it
   std::vector<std::string> systems;  // names in file_systems() that a deep scan looks for; or all
   // Told what is being done now, for showing progress.
   std::function<void(const std::string&)> progress = [](const std::string&) {};
+  std::function<void(const checking::CheckProgress&)> checking =
+      [](const checking::CheckProgress&) {};
   std::function<void(const SweepProgress&)> sweeping = [](const SweepProgress&) {};
   // What reading one volume may cost; if not given, in proportion to the source.
   std::optional<Budget::Limits> most;
@@ -47,6 +51,7 @@ struct ScanResult {
   bool source_is_short = false;  // a volume goes on behind the end of the source
   bool stopped = false;          // before it was finished
   bool unsettled = false;        // what was found is not put together, as that was stopped
+  bool unchecked = false;        // some files were not looked at to their end, as that was stopped
   bool incomplete = false;       // a volume could not be read to its end; its damage says why
   // Of the sweep, bytes of the source; nothing if none was begun.
   std::optional<uint64_t> position;

@@ -149,11 +149,11 @@ void add_fields(Line& line, const Row& row, std::string_view sha256) {
   line.text("original_path", row.original_path);
   line.list("former_paths", row.former_paths);
   line.text("type", row.type);
-  line.null("format");  // nothing looks at content to tell it yet
+  line.text("format", row.format);
   line.boolean("encrypted", row.encrypted);
   line.text("placement", row.placement);
-  line.null("check");
-  line.text("sha256", sha256.empty() ? std::nullopt : std::optional(std::string(sha256)));
+  line.text("check", row.check);
+  line.text("sha256", sha256.empty() ? row.sha256 : std::optional(std::string(sha256)));
   line.text("rating", row.rating);
   line.number("score", row.score);
   line.number("intact_bytes", row.intact_bytes);

@@ -153,7 +153,7 @@ class Query {
     if (!selection_.secondary) require("s.name IS NULL");
     if (!names_.empty()) require(by_name(half));
     if (!endings_.empty()) require("e.kind='file' AND ending_matches({n}.name)");
-    if (!selection_.types.empty()) require(one_of("e.type", selection_.types));
+    if (!selection_.types.empty()) require(one_of("coalesce(s.type, e.type)", selection_.types));
     if (!selection_.states.empty()) require(one_of("e.state", selection_.states));
     if (!selection_.kinds.empty()) require(one_of("e.kind", selection_.kinds));
     if (!selection_.volumes.empty()) {
@@ -241,9 +241,10 @@ const std::string& row_columns() {
       "kind, s.name, e.state AS state, e.marked_deleted, "
       "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END AS size, "
       "e.created AS created, e.modified AS modified, e.accessed AS accessed, e.deleted AS deleted, "
-      "e.original_path, e.type AS type, s.rating AS rating, s.score AS score, "
+      "e.original_path, coalesce(s.type, e.type) AS type, s.rating AS rating, s.score AS score, "
       "s.intact_bytes AS intact_bytes, {n}.raw_name, {n}.parent, e.trashed, "
-      "s.encoding='encrypted', s.placement, e.id IN (SELECT entry FROM names WHERE kind='former')";
+      "s.encoding='encrypted', s.placement, s.checked, s.format, s.sha256, e.id IN (SELECT entry "
+      "FROM names WHERE kind='former')";
   return kColumns;
 }
 
@@ -281,6 +282,9 @@ void read_row(SQLite::Statement& statement, Row& row) {
   row.trashed = next().getInt() != 0;
   row.encrypted = next().getInt() != 0;
   row.placement = maybe_text(next());
+  row.check = maybe_text(next());
+  row.format = maybe_text(next());
+  row.sha256 = maybe_text(next());
   row.former_paths.clear();
 }
 
@@ -298,7 +302,7 @@ void each_row(const Shelf& shelf, const Selection& selection,
   Row row;
   while (statement.executeStep()) {
     read_row(statement, row);
-    constexpr int kRenamed = 25, kLink = 26;
+    constexpr int kRenamed = 28, kLink = 29;
     if (statement.getColumn(kRenamed).getInt() != 0) {
       former.bind(1, number_of(row.id));
       while (former.executeStep()) row.former_paths.push_back(former.getColumn(0).getString());

@@ -65,6 +65,7 @@ struct Row {
   std::optional<uint64_t> size;  // nothing for folders, and where it is not known
   std::optional<Time> created, modified, accessed, deleted;
   std::optional<std::string> original_path, type, placement, rating;
+  std::optional<std::string> check, format, sha256;  // nothing if it was not looked at to its end
   std::vector<std::string> former_paths;
   std::optional<int> score;
   std::optional<uint64_t> intact_bytes;

@@ -102,7 +102,9 @@ TEST_F(OneShelf, IsNotTouchedByARefusedCall) {
 TEST_F(OneShelf, KeepsItsZone) {
   ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf_, "--time-zone", "Europe/Oslo"}).code, 0);
   const std::string first = listed();
-  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep"}).code, 0);
+  ASSERT_EQ(
+      undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep", "--check", "sample"}).code,
+      0);
   EXPECT_EQ(listed(), first);
   // Tables show the zone's own times, dates of last access too.
   const Json row =
@@ -190,7 +192,7 @@ TEST_F(OneShelf, SurvivesCommandsAtTheSameTime) {
   std::mt19937 random(20261126);
   const std::string program = quoted(UNDERSHELF_PROGRAM);
   const std::vector<std::string> commands = {
-      "scan " + image_ + " --shelf " + shelf_ + " --depth deep",
+      "scan " + image_ + " --shelf " + shelf_ + " --depth deep --check sample",
       "scan " + image_ + " --shelf " + shelf_,
       "list " + shelf_ + " --format csv",
       "tree " + shelf_,
@@ -211,7 +213,7 @@ TEST_F(OneShelf, SurvivesCommandsAtTheSameTime) {
       EXPECT_EQ(text.find(raw), std::string::npos) << text;
     }
   }
-  undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep"});
+  undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep", "--check", "sample"});
   EXPECT_EQ(listed(), right);
 }
 

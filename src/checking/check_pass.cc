@@ -1,0 +1,171 @@
+#include "checking/check_pass.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <algorithm>
+#include <chrono>
+#include <memory>
+#include <thread>
+#include <vector>
+
+#include "access/content.h"
+#include "checking/box.h"
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+
+namespace undershelf::checking {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+struct Wanted {
+  SpaceId space{};
+  uint64_t first = 0;  // byte of the space at which it starts
+  StreamId stream{};
+  uint64_t size = 0;  // bytes
+};
+
+std::vector<Wanted> wanted_streams(SQLite::Database& db, bool living) {
+  std::vector<Wanted> wanted;
+  SQLite::Statement row(db, R"sql(
+    SELECT coalesce(v.space,0), s.pieces, s.id, s.size
+    FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
+    WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL AND e.system=0
+      AND (e.state<>'live' OR ?) AND s.checked IS NULL AND s.rating<>'gone' AND s.size>0
+      AND s.placement<>'none' AND s.encoding<>'encrypted'
+      AND (s.encoding='plain' OR s.codec IS NOT NULL))sql");
+  row.bind(1, living ? 1 : 0);
+  while (row.executeStep()) {
+    Wanted one{id_of<SpaceId>(row.getColumn(0)), 0, id_of<StreamId>(row.getColumn(2)),
+               size_of(row.getColumn(3))};
+    for (const Piece& piece : pieces_of(row.getColumn(1))) {
+      if (piece.kind != Piece::Kind::range) continue;
+      one.first = piece.offset;
+      break;
+    }
+    wanted.push_back(one);
+  }
+  std::ranges::sort(wanted, {},
+                    [](const Wanted& w) { return std::tuple(w.space, w.first, w.stream); });
+  return wanted;
+}
+
+// Bytes before the first, from `offset` on, that is not there.
+size_t before_hole(const Losses& losses, uint64_t offset, size_t length) {
+  for (const Loss& loss : losses) {
+    if (loss.end() <= offset || !is_zero_filled(loss.cause)) continue;
+    if (loss.offset >= offset + length) break;
+    return loss.offset <= offset ? 0 : static_cast<size_t>(loss.offset - offset);
+  }
+  return length;
+}
+
+size_t read_to_hole(const StreamReader& stream, uint64_t offset, std::span<std::byte> out) {
+  const Losses met = stream.read(offset, out);
+  return std::min(before_hole(met, offset, out.size()),
+                  before_hole(stream.known_losses(), offset, out.size()));
+}
+
+// Words that say less than the name of a file does.
+bool says_little(std::string_view format) {
+  for (const std::string_view word : {"text", "json", "xml", "zip", "gzip", "compound", "tiff"}) {
+    if (format == word) return true;
+  }
+  return false;
+}
+
+class Checker {
+ public:
+  Checker(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget)
+      : db_(shelf.db()),
+        opener_(shelf, spaces),
+        options_(options),
+        budget_(budget),
+        update_(db_,
+                "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=? "
+                "WHERE id=?"),
+        wanted_(wanted_streams(db_, options.living)) {
+    progress_.all_files = wanted_.size();
+    for (const Wanted& one : wanted_) progress_.all_bytes += one.size;
+  }
+
+  void run() {
+    if (wanted_.empty()) return;
+    const size_t cores = std::max(1U, std::thread::hardware_concurrency());
+    Box box(options_.workers > 0 ? options_.workers : cores, examine);
+    try {
+      box.run([this] { return next(); },
+              [this](uint64_t number, const Examined& found) { take(number, found); },
+              [this] { return budget_.is_stopped(); });
+    } catch (...) {
+      commit();
+      throw;
+    }
+    commit();
+    if (budget_.is_stopped()) throw Stopped{};
+  }
+
+ private:
+  std::optional<Task> next() {
+    if (given_ == wanted_.size()) return std::nullopt;
+    const Wanted& one = wanted_[given_];
+    const auto stream = std::make_shared<StreamReader>(opener_.open(one.stream));
+    return Task{given_++, stream->size(), [stream](uint64_t offset, std::span<std::byte> out) {
+                  return read_to_hole(*stream, offset, out);
+                }};
+  }
+
+  void take(uint64_t number, const Examined& found) {
+    constexpr auto kBetweenCommits = std::chrono::seconds(5);
+    if (!transaction_) {
+      transaction_ = std::make_unique<SQLite::Transaction>(db_);
+      begun_ = Clock::now();
+    }
+    const std::string_view format = found.format.data();
+    update_.bindNoCopy(1, content::to_text(found.level).data());
+    bind_or_null(2, format);
+    bind_or_null(3, says_little(format) ? std::string_view() : content::type_of(format));
+    update_.bind(4, static_cast<int64_t>(std::min(found.sound_to, wanted_[number].size)));
+    bind_or_null(5, found.why.data());
+    bind_or_null(6, found.hashed ? found.sha256.data() : "");
+    update_.bind(7, number_of(wanted_[number].stream));
+    update_.exec();
+    update_.reset();
+    ++progress_.files;
+    progress_.bytes += wanted_[number].size;
+    options_.progress(progress_);
+    if (Clock::now() - begun_ > kBetweenCommits) commit();
+  }
+
+  void bind_or_null(int index, std::string_view text) {
+    if (text.empty()) {
+      update_.bind(index);
+    } else {
+      update_.bind(index, std::string(text));
+    }
+  }
+
+  void commit() {
+    if (transaction_) transaction_->commit();
+    transaction_.reset();
+  }
+
+  SQLite::Database& db_;
+  ContentOpener opener_;
+  const CheckOptions& options_;
+  const Budget& budget_;
+  SQLite::Statement update_;
+  const std::vector<Wanted> wanted_;
+  size_t given_ = 0;
+  CheckProgress progress_;
+  std::unique_ptr<SQLite::Transaction> transaction_;
+  Clock::time_point begun_;
+};
+
+}  // namespace
+
+void check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget) {
+  Checker(shelf, spaces, options, budget).run();
+}
+
+}  // namespace undershelf::checking

@@ -1,0 +1,24 @@
+// Decoders: what only decoding tells. They are libraries, and run in a box (checking/box.h).
+#pragma once
+
+#include <string_view>
+
+#include "content/walk.h"
+
+namespace undershelf::checking {
+
+// Looks at a file whose structure holds, or tells nothing. Gives what it found in its turn:
+// `broken` with where, `verified`, or the walk as it was if it has nothing to add.
+using Decoder = content::Walk (*)(content::Bytes& bytes, const content::Walk& structure);
+
+// The decoder for a format (content/walk.h); null if there is none.
+Decoder decoder_for(std::string_view format);
+
+content::Walk decode_jpeg(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_zip(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_gzip(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_archive(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_pdf(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_sqlite(content::Bytes& bytes, const content::Walk& structure);
+
+}  // namespace undershelf::checking

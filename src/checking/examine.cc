@@ -1,0 +1,86 @@
+#include "checking/examine.h"
+
+#include <algorithm>
+#include <cstring>
+#include <string>
+
+#include "checking/decoders.h"
+#include "source/hash.h"
+
+namespace undershelf::checking {
+namespace {
+
+using content::Bytes;
+using content::Level;
+using content::Walk;
+
+template <size_t size>
+void put(std::array<char, size>& to, std::string_view text) {
+  const size_t length = std::min(text.size(), size - 1);
+  std::ranges::copy(text.substr(0, length), to.begin());
+  to[length] = '\0';
+}
+
+bool is_blank_from(Bytes& bytes, uint64_t at) {
+  while (at < bytes.size()) {
+    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+    if (part.empty()) return false;
+    const bool blank = std::ranges::all_of(part, [](std::byte b) { return b == std::byte{0}; });
+    if (!blank) return false;
+    at += part.size();
+  }
+  return true;
+}
+
+void hash(Bytes& bytes, Examined& found) {
+  Sha256 sha;
+  for (uint64_t at = 0; at < bytes.size();) {
+    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+    if (part.empty()) return;
+    sha.update(part);
+    at += part.size();
+  }
+  found.hashed = 1;
+  put(found.sha256, sha.hex());
+}
+
+}  // namespace
+
+Decoder decoder_for(std::string_view format) {
+  struct Known {
+    std::string_view format;
+    Decoder decoder;
+  };
+  constexpr std::array kKnown = {
+      Known{"jpeg", decode_jpeg},  Known{"zip", decode_zip},       Known{"docx", decode_zip},
+      Known{"xlsx", decode_zip},   Known{"pptx", decode_zip},      Known{"odt", decode_zip},
+      Known{"ods", decode_zip},    Known{"odp", decode_zip},       Known{"epub", decode_zip},
+      Known{"jar", decode_zip},    Known{"gzip", decode_gzip},     Known{"bzip2", decode_archive},
+      Known{"xz", decode_archive}, Known{"zstd", decode_archive},  Known{"lz4", decode_archive},
+      Known{"7z", decode_archive}, Known{"rar", decode_archive},   Known{"cab", decode_archive},
+      Known{"pdf", decode_pdf},    Known{"sqlite", decode_sqlite},
+  };
+  const auto* found = std::ranges::find(kKnown, format, &Known::format);
+  return found == kKnown.end() ? nullptr : found->decoder;
+}
+
+Examined examine(Bytes& bytes) {
+  Examined found;
+  const content::Recognised recognised = content::recognise(bytes);
+  put(found.format, recognised.format);
+  if (recognised.family != nullptr) {
+    Walk walk = recognised.family->walk(bytes, recognised.format);
+    const Decoder decoder = decoder_for(recognised.format);
+    if (walk.level != Level::broken && decoder != nullptr) walk = decoder(bytes, walk);
+    if (walk.level == Level::verified && !is_blank_from(bytes, walk.end.value_or(bytes.size()))) {
+      walk.level = Level::consistent;
+    }
+    found.level = walk.level;
+    found.sound_to = std::min(walk.sound_to, bytes.size());
+    put(found.why, walk.why);
+  }
+  hash(bytes, found);
+  return found;
+}
+
+}  // namespace undershelf::checking

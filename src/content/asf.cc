@@ -1,0 +1,51 @@
+// ASF (WMV, WMA): objects of stated length (ASF specification, 2.1).
+#include "content/families.h"
+
+namespace undershelf::content {
+namespace {
+
+constexpr std::string_view kHeader = "\x30\x26\xB2\x75\x8E\x66\xCF\x11\xA6\xD9";
+
+std::string_view recognise(Bytes& bytes) { return bytes.has(0, kHeader) ? "asf" : ""; }
+
+// The packets of the data object at `at`, all of one size (5.2): each begins as the first does.
+// Where one does not; nothing if all do.
+std::optional<uint64_t> odd_packet(Bytes& bytes, uint64_t at, uint64_t length) {
+  constexpr std::string_view kData = "\x36\x26\xB2\x75\x8E\x66\xCF\x11\xA6\xD9";
+  constexpr uint64_t kHead = 50;
+  const uint64_t count = bytes.le64(at + 40);
+  if (!bytes.has(at, kData) || length <= kHead || count == 0 || count > length) return std::nullopt;
+  const uint64_t size = (length - kHead) / count;
+  if (size * count != length - kHead) return std::nullopt;
+  const uint8_t first = bytes.u8(at + kHead);
+  for (uint64_t i = 0; i < count; ++i) {
+    const uint64_t packet = at + kHead + i * size;
+    if (bytes.u8(packet) != first) return packet;
+  }
+  return std::nullopt;
+}
+
+Walk walk(Bytes& bytes, std::string_view) {
+  uint64_t at = 0;
+  int objects = 0;
+  while (at + 24 <= bytes.size()) {
+    const uint64_t length = bytes.le64(at + 16);
+    if (length < 24) {
+      return objects >= 2 ? ended(Level::consistent, at)
+                          : broken(at, "No object begins where one must.");
+    }
+    if (length > bytes.size() - at) return broken(bytes.size(), "It ends inside an object.");
+    if (const auto odd = odd_packet(bytes, at, length)) {
+      return broken(*odd, "A packet does not begin where one must.");
+    }
+    at += length;
+    ++objects;
+  }
+  return ended(Level::consistent, at);
+}
+
+}  // namespace
+
+const Family kAsf{recognise, walk};
+
+}  // namespace undershelf::content

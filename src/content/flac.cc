@@ -1,0 +1,89 @@
+// FLAC: RFC 9639. Frames carry two checksums: where one ends is where the next one begins whose
+// head holds, if the frame's own checksum ends there.
+#include <array>
+
+#include "content/families.h"
+
+namespace undershelf::content {
+namespace {
+
+std::string_view recognise(Bytes& bytes) { return bytes.has(0, "fLaC") ? "flac" : ""; }
+
+constexpr std::array<uint16_t, 256> make_table16() {
+  std::array<uint16_t, 256> table{};
+  for (unsigned i = 0; i < 256; ++i) {
+    unsigned crc = i << 8;
+    for (int bit = 0; bit < 8; ++bit) crc = crc << 1 ^ ((crc & 0x8000) != 0 ? 0x8005U : 0);
+    table[i] = static_cast<uint16_t>(crc);
+  }
+  return table;
+}
+constexpr std::array<uint16_t, 256> kTable16 = make_table16();
+
+uint8_t crc8(std::span<const std::byte> head) {
+  unsigned crc = 0;
+  for (const std::byte b : head) {
+    crc ^= std::to_integer<unsigned>(b);
+    for (int bit = 0; bit < 8; ++bit) crc = crc << 1 ^ ((crc & 0x80) != 0 ? 0x107U : 0);
+  }
+  return static_cast<uint8_t>(crc);
+}
+
+// Bytes of the frame header that `bytes` begin with (RFC 9639, 9.1); 0 if it is none.
+size_t header_length(std::span<const std::byte> bytes) {
+  if (bytes.size() < 16) return 0;
+  const auto byte = [&](size_t i) { return std::to_integer<unsigned>(bytes[i]); };
+  if (byte(0) != 0xFF || (byte(1) & 0xFE) != 0xF8) return 0;
+  const unsigned block = byte(2) >> 4;
+  const unsigned rate = byte(2) & 0xF;
+  if (block == 0 || rate == 0xF || (byte(3) >> 4) > 10 || (byte(3) & 1) != 0) return 0;
+  size_t length = 5;
+  for (unsigned lead = byte(4); (lead & 0xC0) == 0xC0; lead = lead << 1 & 0xFF) ++length;
+  if (length > 11) return 0;
+  length += block == 6 ? 1 : block == 7 ? 2 : 0;
+  length += rate == 12 ? 1 : rate == 13 || rate == 14 ? 2 : 0;
+  if (length >= bytes.size() || crc8(bytes.first(length)) != byte(length)) return 0;
+  return length + 1;
+}
+
+// Bytes of the frame that begins at `at`; 0 if its checksum holds nowhere.
+uint64_t frame_length(Bytes& bytes, uint64_t at) {
+  const auto frame = bytes.at(at, Bytes::kMostAtOnce);
+  const size_t head = header_length(frame);
+  if (head == 0) return 0;
+  const bool to_the_end = at + frame.size() == bytes.size();
+  unsigned crc = 0;  // of all before byte i: with a frame's own checksum behind it, it is 0
+  for (size_t i = 0; i < frame.size(); ++i) {
+    const bool here = i > head + 2 && crc == 0;
+    if (here && header_length(frame.subspan(i)) != 0) return i;
+    crc = (crc << 8 & 0xFFFF) ^ kTable16[crc >> 8 ^ std::to_integer<unsigned>(frame[i])];
+  }
+  return to_the_end && crc == 0 ? frame.size() : 0;
+}
+
+Walk walk(Bytes& bytes, std::string_view) {
+  uint64_t at = 4;
+  for (bool last = false; !last;) {
+    const uint32_t head = bytes.be32(at);
+    const uint64_t length = head & 0xFFFFFF;
+    if (bytes.at(at, 4).size() < 4 || at + 4 + length > bytes.size()) {
+      return broken(at, "It ends inside its head.");
+    }
+    if ((head >> 24 & 0x7F) == 127) return broken(at, "Its head is damaged.");
+    last = head >> 31 != 0;
+    at += 4 + length;
+  }
+  while (at < bytes.size()) {
+    const uint64_t length = frame_length(bytes, at);
+    if (length == 0) return broken(at, "The checksum of a frame fails.");
+    at += length;
+  }
+  // A last frame that is missing altogether shows in the number of samples only.
+  return ended(Level::verified, at);
+}
+
+}  // namespace
+
+const Family kFlac{recognise, walk};
+
+}  // namespace undershelf::content

@@ -1,0 +1,58 @@
+// Fonts: OpenType (ISO/IEC 14496-22, 4.4): tables with a sum each; WOFF and WOFF2 tell their
+// length.
+#include <algorithm>
+
+#include "content/families.h"
+
+namespace undershelf::content {
+namespace {
+
+std::string_view recognise(Bytes& bytes) {
+  if (bytes.has(0, "wOFF") || bytes.has(0, "wOF2")) return "woff";
+  const uint32_t tables = bytes.be16(4);
+  const bool known = bytes.be32(0) == 0x00010000 || bytes.has(0, "true") || bytes.has(0, "OTTO");
+  const bool named = bytes.u8(12) >= 'A' && bytes.u8(12) <= 'z' && bytes.u8(13) >= ' ';
+  return known && tables > 0 && tables < 128 && named ? "font" : "";
+}
+
+// The sum of a table, in words; `head` leaves out its own field for the sum of all.
+uint32_t sum_of(Bytes& bytes, uint64_t at, uint64_t length, bool head) {
+  uint32_t sum = 0;
+  for (uint64_t i = 0; i < length; i += 4) {
+    if (head && i == 8) continue;
+    uint32_t word = 0;
+    for (uint64_t b = 0; b < 4; ++b)
+      word = word << 8 | (i + b < length ? bytes.u8(at + i + b) : 0U);
+    sum += word;
+  }
+  return sum;
+}
+
+Walk walk(Bytes& bytes, std::string_view format) {
+  if (format == "woff") {
+    const uint64_t end = bytes.be32(8);
+    if (end > bytes.size()) return broken(bytes.size(), "It is shorter than its header says.");
+    return ended(Level::consistent, end);
+  }
+  uint64_t end = 12;
+  uint64_t wrong = UINT64_MAX;
+  for (uint64_t i = 0; i < bytes.be16(4); ++i) {
+    const uint64_t record = 12 + i * 16;
+    const uint64_t at = bytes.be32(record + 8);
+    const uint64_t length = bytes.be32(record + 12);
+    if (at + length > bytes.size())
+      return broken(bytes.size(), "It is shorter than its header says.");
+    end = std::max({end, record + 16, at + length});
+    const bool head = bytes.has(record, "head");
+    if (sum_of(bytes, at, length, head) != bytes.be32(record + 4)) wrong = std::min(wrong, at);
+  }
+  if (wrong != UINT64_MAX) return broken(wrong, "The sum of a table fails.");
+  // Tables are filled up to four bytes.
+  return ended(Level::verified, std::min((end + 3) / 4 * 4, bytes.size()));
+}
+
+}  // namespace
+
+const Family kFont{recognise, walk};
+
+}  // namespace undershelf::content

@@ -1,0 +1,77 @@
+// Ogg: pages with checksums and numbers (RFC 3533, 6).
+#include <array>
+#include <cstring>
+#include <map>
+
+#include "content/families.h"
+
+namespace undershelf::content {
+namespace {
+
+std::string_view recognise(Bytes& bytes) {
+  if (!bytes.has(0, std::string_view("OggS\0", 5))) return {};
+  const uint64_t body = 27 + uint64_t{bytes.u8(26)};
+  if (bytes.has(body, "OpusHead")) return "opus";
+  if (bytes.has(body, "\x80theora")) return "ogv";
+  return "ogg";
+}
+
+constexpr std::array<uint32_t, 256> make_table() {
+  std::array<uint32_t, 256> table{};
+  for (uint32_t i = 0; i < 256; ++i) {
+    uint32_t crc = i << 24;
+    for (int bit = 0; bit < 8; ++bit) crc = crc << 1 ^ ((crc >> 31) != 0 ? 0x04C11DB7U : 0);
+    table[i] = crc;
+  }
+  return table;
+}
+constexpr std::array<uint32_t, 256> kTable = make_table();
+
+// Of a page, whose own checksum counts as zero.
+uint32_t crc_of(std::span<const std::byte> page) {
+  uint32_t crc = 0;
+  for (size_t i = 0; i < page.size(); ++i) {
+    const uint8_t byte = i >= 22 && i < 26 ? 0 : std::to_integer<uint8_t>(page[i]);
+    crc = crc << 8 ^ kTable[(crc >> 24) ^ byte];
+  }
+  return crc;
+}
+
+Walk walk(Bytes& bytes, std::string_view) {
+  struct Stream {
+    uint32_t next = 0;  // page
+    bool ended = false;
+  };
+  std::map<uint32_t, Stream> streams;
+  uint64_t at = 0;
+  while (at < bytes.size() && bytes.has(at, "OggS")) {
+    const uint8_t segments = bytes.u8(at + 26);
+    uint64_t length = 27 + uint64_t{segments};
+    for (uint8_t i = 0; i < segments; ++i) length += bytes.u8(at + 27 + i);
+    const uint8_t flags = bytes.u8(at + 5);
+    const uint32_t serial = bytes.le32(at + 14);
+    const uint32_t number = bytes.le32(at + 18);
+    const uint32_t stored = bytes.le32(at + 22);
+    const auto page = bytes.at(at, length);
+    if (page.size() < length) return broken(at, "It ends inside a page.");
+    if (crc_of(page) != stored) return broken(at, "The checksum of a page fails.");
+    constexpr uint8_t kFirst = 2, kLast = 4;
+    Stream& stream = streams[serial];
+    if ((flags & kFirst) != 0) stream = {};
+    if (number != stream.next) return broken(at, "A page is not the next one of its stream.");
+    stream.next = number + 1;
+    stream.ended = (flags & kLast) != 0;
+    if (streams.size() > 256) return broken(at, "It has more streams than can be.");
+    at += length;
+  }
+  for (const auto& [serial, stream] : streams) {
+    if (!stream.ended) return broken(at, "It ends before its last page.");
+  }
+  return ended(Level::verified, at);
+}
+
+}  // namespace
+
+const Family kOgg{recognise, walk};
+
+}  // namespace undershelf::content

@@ -1,0 +1,154 @@
+// The check of whole files, on a card with real files of every kind: sound, misnamed, harmed,
+// discarded.
+#include <gtest/gtest.h>
+
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+class Checked : public testing::Test {
+ protected:
+  Checked() { write_file(image_, sample("fat32-kinds")); }
+
+  Outcome scan(std::vector<std::string> more = {"--check", "full"}) {
+    std::vector<std::string> call = {"scan", image_, "--shelf", shelf_};
+    call.insert(call.end(), more.begin(), more.end());
+    return undershelf(call);
+  }
+
+  std::map<std::string, Json> rows() {
+    std::map<std::string, Json> found;
+    for (const Json& row :
+         undershelf({"list", shelf_, "--kind", "file", "--format", "jsonl"}).lines()) {
+      found[row["path"]] = row;
+    }
+    return found;
+  }
+
+  static std::map<std::string, Json> known() {
+    std::map<std::string, Json> found;
+    for (const Json& row : truth("fat32-kinds")) found[row["path"]] = row;
+    return found;
+  }
+
+  TempFolder folder_;
+  const std::string image_ = folder_.path("card.img"), shelf_ = folder_.path("shelf");
+};
+
+TEST_F(Checked, TellsSoundFilesFromOthers) {
+  ASSERT_EQ(scan().code, 0);
+  const auto true_of = known();
+  size_t whole = 0, broken = 0;
+  for (const auto& [path, row] : rows()) {
+    if (row["state"] == "live") {
+      EXPECT_TRUE(row["check"].is_null()) << path << ": living files are not asked for";
+      continue;
+    }
+    const Json& original = true_of.at(path);
+    const bool same = row["sha256"] == original["sha256"];
+    if (row["rating"] == "whole") {
+      EXPECT_TRUE(same) << path;
+    }
+    if (row["check"] == "verified") {
+      EXPECT_TRUE(same) << path;
+    }
+    if (row["check"] == "broken") {
+      EXPECT_FALSE(same) << path;
+    }
+    if (path.starts_with("Discarded/")) {
+      EXPECT_EQ(row["rating"], "gone") << path;
+    }
+    if (path.starts_with("Sound/")) {
+      EXPECT_TRUE(same) << path;
+    }
+    EXPECT_EQ(row["intact_bytes"] == row["size"],
+              row["rating"] == "whole" || row["rating"] == "likely")
+        << path;
+    whole += row["rating"] == "whole";
+    broken += row["check"] == "broken";
+  }
+  EXPECT_GE(whole, 13U);
+  EXPECT_GE(broken, 10U);
+}
+
+TEST_F(Checked, GoesByContentWhereANameIsWrong) {
+  ASSERT_EQ(scan().code, 0);
+  const auto found = rows();
+  const std::map<std::string, std::pair<std::string, std::string>> expected = {
+      {"Misnamed/Curve.txt", {"png", "picture"}},
+      {"Misnamed/Letter.doc", {"jpeg", "picture"}},
+      {"Misnamed/Levels.jpg", {"xlsx", "document"}},
+  };
+  for (const auto& [path, what] : expected) {
+    const Json& row = found.at(path);
+    EXPECT_EQ(row["format"], what.first) << path;
+    EXPECT_EQ(row["type"], what.second) << path;
+    EXPECT_EQ(row["intact_bytes"], row["size"]) << path;
+  }
+  size_t pictures = 0;
+  for (const Json& row :
+       undershelf({"list", shelf_, "--type", "picture", "--path", "/Misnamed", "--format", "jsonl"})
+           .lines()) {
+    EXPECT_EQ(row["type"], "picture");
+    ++pictures;
+  }
+  EXPECT_EQ(pictures, 2U);
+}
+
+TEST_F(Checked, SaysInWordsWhatWasFound) {
+  ASSERT_EQ(scan().code, 0);
+  const auto found = rows();
+  const auto shown = [&](const std::string& path) {
+    return undershelf({"show", shelf_, std::to_string(found.at(path)["id"].get<int64_t>())}).out;
+  };
+  EXPECT_NE(shown("Misnamed/Curve.txt").find("every checksum in it holds"), std::string::npos);
+  EXPECT_NE(shown("Harmed/chart.png").find("The checksum of a chunk fails."), std::string::npos);
+  EXPECT_NE(shown("Harmed/chart.png").find("follow the place at which its own structure breaks"),
+            std::string::npos);
+  EXPECT_NE(shown("Sound/chart.webp").find("nothing in it vouches for every byte"),
+            std::string::npos);
+}
+
+// A bag says of a broken file what `show` does.
+TEST_F(Checked, ABrokenFilesRestIsMissingInTheBag) {
+  ASSERT_EQ(scan().code, 0);
+  const std::string bag = folder_.path("bag");
+  undershelf({"export", shelf_, "--to", bag, "--path", "/Harmed"});
+  size_t told = 0;
+  const std::string lines = read_file(bag + "/exported.jsonl");
+  for (size_t at = 0; at < lines.size();) {
+    const size_t end = lines.find('\n', at);
+    const Json row = Json::parse(lines.substr(at, end - at));
+    at = end + 1;
+    if (row["check"] != "broken") continue;
+    ASSERT_EQ(row["missing"].size(), 1U) << row["path"];
+    EXPECT_EQ(row["missing"][0]["offset"], row["intact_bytes"]);
+    EXPECT_TRUE(row["missing"][0]["why"].get<std::string>().starts_with("undecodable"));
+    ++told;
+  }
+  EXPECT_GE(told, 10U);
+}
+
+TEST_F(Checked, AFullerCheckAddsToALesserOne) {
+  ASSERT_EQ(scan({}).code, 0);
+  for (const auto& [path, row] : rows()) EXPECT_TRUE(row["check"].is_null()) << path;
+  ASSERT_EQ(scan().code, 0);
+  const auto once = rows();
+  EXPECT_EQ(once.at("Harmed/chart.png")["check"], "broken");
+  EXPECT_EQ(scan().code, 4) << "nothing is left to be done";
+  EXPECT_EQ(scan({"--depth", "deep"}).code, 0);
+  EXPECT_EQ(rows(), once);
+}
+
+TEST_F(Checked, LivingFilesToo) {
+  ASSERT_EQ(scan({"--check", "full", "--check-living"}).code, 0);
+  const Json row = rows().at("Still here.csv");
+  EXPECT_EQ(row["check"], "unknown");
+  EXPECT_EQ(row["format"], "text");
+  EXPECT_EQ(row["rating"], "whole");
+  EXPECT_EQ(row["sha256"], known().at("Still here.csv")["sha256"]);
+}
+
+}  // namespace
+}  // namespace undershelf::test

@@ -1,0 +1,156 @@
+// What content says of itself, on real files by real encoders, sound and harmed.
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <random>
+#include <set>
+#include <sstream>
+
+#include "checking/examine.h"
+#include "kinds.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+using checking::Examined;
+using content::Level;
+
+Examined examined(std::string_view bytes) {
+  content::MemoryBytes memory(std::as_bytes(std::span(bytes)));
+  return checking::examine(memory);
+}
+
+std::string format_of(const Examined& found) { return found.format.data(); }
+
+TEST(Kinds, SoundFilesAreRecognisedAndNeverBroken) {
+  ASSERT_GE(kinds().size(), 60U);
+  std::set<std::string> formats;
+  for (const auto& [name, bytes] : kinds()) {
+    const Examined found = examined(bytes);
+    EXPECT_FALSE(format_of(found).empty()) << name;
+    EXPECT_NE(found.level, Level::broken) << name << ": " << found.why.data();
+    EXPECT_TRUE(found.hashed);
+    formats.insert(format_of(found));
+  }
+  EXPECT_GE(formats.size(), 50U);
+}
+
+// Slack: the rest of a cluster holds something older.
+TEST(Kinds, WhatFollowsTheEndIsNoFault) {
+  for (const auto& [name, bytes] : kinds()) {
+    const Examined whole = examined(bytes);
+    if (whole.level != Level::verified) continue;
+    // Their decoders go on, or stop, without a word.
+    if (name.ends_with("bz2") || name.ends_with("lz4") || name.ends_with("zst")) continue;
+    EXPECT_EQ(examined(bytes + std::string(300, '\0')).level, Level::verified) << name;
+    // Formats that are read from their end do not have one there.
+    const Examined slack = examined(bytes + std::string(300, 'x'));
+    EXPECT_NE(slack.level, Level::verified) << name;
+  }
+}
+
+class Harms {
+ public:
+  explicit Harms(const std::string& name) : name_(name), bytes_(kinds().at(name)), r_(1) {}
+
+  // Of some tries, how many were found.
+  std::string share(const std::string& harm) {
+    constexpr int kTries = 24;
+    int found = 0;
+    for (int i = 0; i < kTries; ++i) found += examined(harmed(harm)).level == Level::broken;
+    return found == kTries       ? "always"
+           : found * 2 >= kTries ? "mostly"
+           : found > 0           ? "rarely"
+                                 : "never";
+  }
+
+ private:
+  std::string harmed(const std::string& harm) {
+    std::string bytes = bytes_;
+    const size_t cluster = bytes.size() >= 5 * 4096 ? 4096 : 512;
+    const size_t clusters = bytes.size() / cluster;
+    if (harm == "cut") {
+      bytes.resize(bytes.size() - 1 - r_() % std::max<size_t>(1, bytes.size() / 2));
+    } else if (harm == "flip") {
+      bytes[16 + r_() % (bytes.size() - 16)] ^= static_cast<char>(1 << r_() % 8);
+    } else if (clusters >= 3) {
+      const size_t at = (1 + r_() % (clusters - 2)) * cluster;
+      const std::string& other = kinds().at(name_.ends_with("png") ? "baseline.jpg" : "chart.png");
+      const size_t from = (1 + r_() % 6) * 4096;
+      const std::string now =
+          harm == "blank" ? std::string(cluster, '\0') : other.substr(from, cluster);
+      bytes.replace(at, cluster, now);
+    }
+    return bytes;
+  }
+
+  const std::string name_;
+  const std::string& bytes_;
+  std::mt19937 r_;
+};
+
+// The table in docs/recovery/content.md says what is found, and where a format gives no way to.
+// UNDERSHELF_TABLE=FILE writes what is measured.
+TEST(Kinds, HarmIsFoundAsTheDocumentsTableSays) {
+  const std::array<std::string, 4> harms = {"flip", "other", "cut", "blank"};
+  std::map<std::string, std::string> measured;
+  std::ostringstream table;
+  for (const auto& [name, bytes] : kinds()) {
+    const Examined whole = examined(bytes);
+    Harms of(name);
+    std::string row =
+        "| " + name + " | " + format_of(whole) + " | " + std::string(to_text(whole.level));
+    for (const std::string& harm : harms) row += " | " + of.share(harm);
+    measured[name] = row + " |";
+    table << measured[name] << '\n';
+  }
+  if (const char* to = std::getenv("UNDERSHELF_TABLE")) write_file(to, table.str());
+  std::ifstream document(std::string(UNDERSHELF_SOURCES) + "/../docs/recovery/content.md");
+  size_t rows = 0;
+  for (std::string line; std::getline(document, line);) {
+    const auto row =
+        measured.find(line.substr(0, line.find(" |", 2)).substr(std::min<size_t>(2, line.size())));
+    if (!line.starts_with("| ") || row == measured.end()) continue;
+    EXPECT_EQ(line, row->second);
+    ++rows;
+  }
+  EXPECT_EQ(rows, kinds().size());
+}
+
+// Where a checksum or a code tells the place, it is told near the harm.
+TEST(Kinds, ABreakIsToldWhereItIs) {
+  for (const std::string name :
+       {"chart.png", "note.flac", "note.ogg", "clip.avi", "clip.ts", "h264.mp4", "note.txt"}) {
+    std::string bytes = kinds().at(name);
+    const size_t at = bytes.size() / 2 / 512 * 512;
+    bytes.replace(at, 512, std::string(512, '\0'));
+    const Examined found = examined(bytes);
+    EXPECT_EQ(found.level, Level::broken) << name;
+    EXPECT_LE(found.sound_to, at + 4096) << name;
+    EXPECT_GE(found.sound_to + 40000, at) << name;
+  }
+}
+
+// No walk may go on for ever, whatever numbers it meets.
+TEST(Kinds, NumbersOutOfRangeEndAWalk) {
+  std::mt19937 r(7);
+  for (const auto& [name, bytes] : kinds()) {
+    for (int i = 0; i < 40; ++i) {
+      std::string harmed = bytes;
+      for (int n = 0; n < 6; ++n) {
+        const size_t at = r() % std::min<size_t>(harmed.size() - 4, n < 3 ? 4096 : harmed.size());
+        harmed.replace(at, 4, std::string(4, static_cast<char>(r() % 2 == 0 ? 0xFF : r())));
+      }
+      content::MemoryBytes memory(std::as_bytes(std::span(harmed)));
+      const content::Recognised known = content::recognise(memory);
+      if (known.family != nullptr) {
+        EXPECT_LE(known.family->walk(memory, known.format).sound_to, harmed.size() + (1 << 20))
+            << name;
+      }
+    }
+  }
+}
+
+}  // namespace
+}  // namespace undershelf::test
