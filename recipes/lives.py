@@ -38,6 +38,7 @@ ENDS = ("csv", "CSV", "txt", "TXT", "png", "PNG", "wav", "Txt", "html", "")
 REAL_ENDS = ("jpg", "JPG", "png", "gif", "tif", "webp", "heic", "mp4", "MOV", "mkv", "webm", "ts", "mp3", "m4a", "aac",
              "ogg", "flac", "pdf", "PDF", "docx", "xlsx", "xls", "odt", "rtf", "zip", "7z", "sqlite", "json", "eml",
              "gz", "elf", "ttf")
+TEXT_ENDS = ("csv", "txt", "html", "")
 
 
 def signed(content, words):
@@ -118,10 +119,11 @@ class Life:
     def _content(self, name, most):
         r = self.random
         end = name.lower().rpartition(".")[2]
-        # Real files by real encoders; each twice only by chance.
-        known = [content for kind, content in self.kinds.items() if kind.endswith("." + end) and len(content) <= most]
-        if known and r.random() < 0.9:
-            return signed(r.choice(known), f"{self.seed} {name}".encode())
+        # Real files by real encoders.
+        known = [content for kind, content in self.kinds.items() if kind.endswith("." + end)]
+        if known and end not in TEXT_ENDS:
+            fitting = [content for content in known if len(content) <= most]
+            return signed(r.choice(fitting or [min(known, key=len)]), f"{self.seed} {name}".encode())
         size = int(min(most, r.choice((0, 60, 400, 700, 1500, 5000, 20000, 90000, 300000))
                        * r.uniform(0.5, 1.5)))
         title = f"{self.seed} {name}"
@@ -170,7 +172,9 @@ class Life:
             path = self._name(folders)
             card.write(path, self._content(path, most))
         elif choice < 0.84:
-            path = r.choice(known)
+            # What is written to again in life: text; seldom anything else.
+            texts = [path for path in known if path.lower().rpartition(".")[2] in TEXT_ENDS]
+            path = r.choice(texts if texts and r.random() < 0.95 else known)
             card.append(path, self._content(path + str(len(card.files[path])), most))
         elif choice < 0.92:
             old = r.choice(known)

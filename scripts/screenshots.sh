@@ -11,7 +11,7 @@ shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
 cd "$work"
-for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs,fat32-images}.img.zst; do
+for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs,fat32-images,fat32-kinds}.img.zst; do
   zstd -dq "$packed" -o "$(basename "$packed" .zst)"
 done
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -65,3 +65,6 @@ undershelf tree card.shelf --state former --path 'Charts/*/*' --path 'Sound note
 shot images "undershelf scan fat32-images.img --shelf images.shelf
 undershelf volumes images.shelf
 undershelf tree images.shelf --state deleted --volume 2 --volume 3"
+shot check "undershelf scan fat32-kinds.img --shelf kinds.shelf --check full
+undershelf list kinds.shelf --path /Harmed --path /Misnamed --path /Discarded --kind file
+undershelf show kinds.shelf 52 | tail -n +11"

@@ -118,6 +118,26 @@ TEST(Kinds, HarmIsFoundAsTheDocumentsTableSays) {
   EXPECT_EQ(rows, kinds().size());
 }
 
+// What a rating believes of formats is what the table measured.
+TEST(Kinds, FormatsThatNoticeForeignClustersAreThoseOfTheTable) {
+  std::ifstream document(std::string(UNDERSHELF_SOURCES) + "/../docs/recovery/content.md");
+  size_t rows = 0;
+  for (std::string line; std::getline(document, line);) {
+    if (!line.starts_with("| ")) continue;
+    std::vector<std::string> cells;
+    std::istringstream parts(line);
+    for (std::string cell; std::getline(parts, cell, '|');) {
+      if (cell.size() > 2) cells.push_back(cell.substr(1, cell.size() - 2));
+    }
+    if (cells.size() != 7 || content::known_format(cells[1]).empty()) continue;
+    ++rows;
+    if (content::notices_foreign_clusters(cells[1])) {
+      EXPECT_EQ(cells[4], "always") << cells[0];
+    }
+  }
+  EXPECT_EQ(rows, kinds().size());
+}
+
 // Where a checksum or a code tells the place, it is told near the harm.
 TEST(Kinds, ABreakIsToldWhereItIs) {
   for (const std::string name :

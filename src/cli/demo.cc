@@ -128,6 +128,14 @@ void work_on_images(Work& work) {
   work.then({"export", work.shelf, "--to", work.bag, "--state", "deleted", "--rating", "likely+"});
 }
 
+// Real files of every kind, sound and harmed: looked at to their end.
+void work_on_kinds(Work& work) {
+  work.then({"scan", work.source, "--shelf", work.shelf, "--check", "full"});
+  work.then({"list", work.shelf, "--path", "/Harmed", "--path", "/Misnamed", "--kind", "file"});
+  work.then({"show", work.shelf, pick(work.shelf, "partial")});
+  work.then({"export", work.shelf, "--to", work.bag, "--rating", "whole", "--state", "deleted"});
+}
+
 void work_quickly(Work& work) {
   const std::string& shelf = work.shelf;
   work.then({"survey", work.source});
@@ -178,6 +186,7 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   for (const char* name : kToured) tour(name, work_quickly);
   for (const char* name : kFormatted) tour(name, work_deeply);
   tour("fat32-images", work_on_images);
+  tour("fat32-kinds", work_on_kinds);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());

@@ -88,7 +88,14 @@ Walk walk(Bytes& bytes, std::string_view format) {
   uint32_t kind = frame_at(bytes, at, adts).kind;
   while (at < bytes.size()) {
     const Frame frame = frame_at(bytes, at, adts);
-    if (frame.length == 0 || frame.kind != kind) break;
+    if (frame.length == 0 || frame.kind != kind) {
+      // Recordings that were joined have tags, and frames of another kind, in their middle.
+      const uint64_t next = behind_tag(bytes, at);
+      if (!begins(bytes, next, adts)) break;
+      at = next;
+      kind = frame_at(bytes, at, adts).kind;
+      continue;
+    }
     if (frame.length > bytes.size() - at) {
       // The last frame is often cut by the recorder itself.
       return {Level::consistent, at, bytes.size(), {}};

@@ -48,11 +48,15 @@ Recognised recognise(Bytes& bytes);
 
 // The type of a format by content, as types.h names them for a format by name; empty if none.
 std::string_view type_of(std::string_view format);
+bool notices_foreign_clusters(std::string_view format);
 // The word as it is kept: the same text that lives as long as the program. Empty if it is none.
 std::string_view known_format(std::string_view word);
 
 struct FormatWord {
   std::string_view format, type;
+  // Whether a cluster of another file inside one is noticed, nearly always: measured
+  // (docs/recovery/content.md). Text of another file in a text never is.
+  bool notices = false;
 };
 // All formats that are known by content.
 std::span<const FormatWord> format_words();

@@ -306,7 +306,9 @@ class Rater {
     if (facts.is_verified()) return;
     // Much begins with a page of text; what is text to its end says so by its name.
     const bool told = facts.format != "text" || is_text(format);
-    if (facts.check == content::Level::broken && told && facts.sound_to < size) {
+    const bool breaks = facts.check == content::Level::broken && told && facts.sound_to < size;
+    // Where it was only taken to lie there, what ends early is a shorter file.
+    if (breaks || (facts.ends_early() && facts.placement != Placement::exact)) {
       found.add(Losses{{facts.sound_to, size - facts.sound_to, Loss::Cause::unsound}});
     }
     const bool plain = stream.storage.codec == Codec::none;

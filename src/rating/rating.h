@@ -39,7 +39,11 @@ struct Facts {
   Encoding encoding = Encoding::plain;
   bool decodable = false;  // of a compressed stream: its method is known here
 
-  // Whether a checksum or a strict decoder covered all of it.
+  // Whether what lies there ends before the file did: it may be a shorter one.
+  bool ends_early() const {
+    return check == content::Level::consistent && size && sound_to < *size;
+  }
+  // Whether checksums covered all of it.
   bool is_verified() const { return check == content::Level::verified; }
   uint64_t of(Loss::Cause cause) const { return lost[static_cast<size_t>(cause)]; }
   uint64_t total_lost() const;
