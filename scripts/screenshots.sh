@@ -66,5 +66,5 @@ shot images "undershelf scan fat32-images.img --shelf images.shelf
 undershelf volumes images.shelf
 undershelf tree images.shelf --state deleted --volume 2 --volume 3"
 shot check "undershelf scan fat32-kinds.img --shelf kinds.shelf --check full
-undershelf list kinds.shelf --path /Harmed --path /Misnamed --path /Discarded --kind file
+undershelf list kinds.shelf --path /Harmed --path /Misnamed --kind file
 undershelf show kinds.shelf 52 | tail -n +11"

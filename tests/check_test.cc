@@ -130,6 +130,12 @@ TEST_F(Checked, ABrokenFilesRestIsMissingInTheBag) {
   EXPECT_GE(told, 10U);
 }
 
+TEST_F(Checked, DiscardedSpaceIsSaid) {
+  const Outcome outcome = scan();
+  EXPECT_NE(outcome.err.find("4 read blank wherever samples were taken"), std::string::npos)
+      << outcome.err;
+}
+
 TEST_F(Checked, AFullerCheckAddsToALesserOne) {
   ASSERT_EQ(scan({}).code, 0);
   for (const auto& [path, row] : rows()) EXPECT_TRUE(row["check"].is_null()) << path;

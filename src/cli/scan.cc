@@ -15,6 +15,7 @@
 #include "cli/output.h"
 #include "cli/scan_shelf.h"
 #include "model/text.h"
+#include "rating/sampling.h"
 #include "scan/deep.h"
 #include "scan/inspect.h"
 #include "shelf/selection.h"
@@ -144,6 +145,17 @@ bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
   return true;
 }
 
+// Space that was given up: flash media and thin disks do so when they are told of a deletion.
+void tell_discarded(const Shelf& shelf) {
+  constexpr uint64_t kWorthTelling = 20;  // one in so many
+  const SampledFiles found = count_sampled(shelf);
+  if (found.blank == 0 || found.blank * kWorthTelling < found.sampled) return;
+  say(fmt::format(
+      "Of {} lost files that were looked at, {} read blank wherever samples were taken: "
+      "their space was discarded (TRIM) or wiped, and nothing brings it back.",
+      found.sampled, found.blank));
+}
+
 // Says what there is now; returns how many files are deleted or former ones.
 int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
@@ -169,6 +181,7 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
     say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", trashed,
                     trashed == 1 ? "lies" : "lie"));
   }
+  tell_discarded(shelf);
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");
   if (result.damage > 0) {

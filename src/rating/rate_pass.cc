@@ -312,6 +312,11 @@ class Rater {
       found.add(Losses{{facts.sound_to, size - facts.sound_to, Loss::Cause::unsound}});
     }
     const bool plain = stream.storage.codec == Codec::none;
+    // Pictures, clips and sounds are known by their content, whatever their name is.
+    const bool media = format.type == "picture" || format.type == "video" || format.type == "audio";
+    if (media && facts.check == content::Level::unknown && facts.format.empty()) {
+      found.add(Losses{{0, stream.cluster, Loss::Cause::other_content}});
+    }
     const Losses doubted = doubted_by_samples(stream.facts, format, size, stream.cluster);
     // Samples of compressed streams are of what is stored: only all of them together say something.
     for (const Loss& loss : doubted) {
