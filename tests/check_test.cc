@@ -2,6 +2,9 @@
 // discarded.
 #include <gtest/gtest.h>
 
+#include "scan/scan.h"
+#include "shelf/selection.h"
+#include "source/identity.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -30,6 +33,10 @@ class Checked : public testing::Test {
     std::map<std::string, Json> found;
     for (const Json& row : truth("fat32-kinds")) found[row["path"]] = row;
     return found;
+  }
+
+  static ScanResult scan_into(Shelf& shelf, const SourcePtr& source, const ScanOptions& options) {
+    return undershelf::scan(shelf, source, options);
   }
 
   TempFolder folder_;
@@ -147,7 +154,45 @@ TEST_F(Checked, AFullerCheckAddsToALesserOne) {
   EXPECT_EQ(rows(), once);
 }
 
+// What was looked at before Ctrl-C is not looked at again.
+TEST_F(Checked, GoesOnWhereItWasStopped) {
+  const SourcePtr source = open_source(image_);
+  const auto listed = [](const Shelf& shelf) {
+    std::vector<std::string> rows;
+    each_row(shelf, {}, [&](const Row& row) {
+      rows.push_back(row.path + row.check.value_or("") + row.rating.value_or("") +
+                     row.sha256.value_or(""));
+      return true;
+    });
+    return rows;
+  };
+  ScanOptions options;
+  options.check = Check::full;
+  Shelf whole = Shelf::create(folder_.path("whole"), identify("card", *source), {});
+  EXPECT_FALSE(scan_into(whole, source, options).stopped);
+
+  Shelf shelf = Shelf::create(folder_.path("stopped"), identify("card", *source), {});
+  Interrupts interrupts = 0;
+  options.interrupts = &interrupts;
+  uint64_t all = 0, done = 0;
+  options.checking = [&](const checking::CheckProgress& progress) {
+    all = progress.all_files;
+    done = progress.files;
+    if (progress.files == 20) interrupts = 1;
+  };
+  const ScanResult first = scan_into(shelf, source, options);
+  EXPECT_TRUE(first.stopped && first.unchecked && !first.unsettled);
+  EXPECT_LT(done, all);
+  const uint64_t left = all - done;
+  options.interrupts = nullptr;
+  EXPECT_FALSE(scan_into(shelf, source, options).stopped);
+  EXPECT_EQ(all, left);
+  EXPECT_EQ(listed(shelf), listed(whole));
+}
+
 TEST_F(Checked, LivingFilesToo) {
+  ASSERT_EQ(scan().code, 0);
+  EXPECT_TRUE(rows().at("Still here.csv")["check"].is_null());
   ASSERT_EQ(scan({"--check", "full", "--check-living"}).code, 0);
   const Json row = rows().at("Still here.csv");
   EXPECT_EQ(row["check"], "unknown");

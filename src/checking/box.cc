@@ -93,10 +93,12 @@ class Box::Worker {
 
   void free() { task_.reset(); }
 
-  void end() {
+  // Ends the process. False if it had ended itself, as there can be no box here.
+  bool end() {
+    int status = 0;
     if (process_ >= 0) {
       ::kill(process_, SIGKILL);
-      while (::waitpid(process_, nullptr, 0) < 0 && errno == EINTR) {
+      while (::waitpid(process_, &status, 0) < 0 && errno == EINTR) {
       }
       process_ = -1;
     }
@@ -106,6 +108,7 @@ class Box::Worker {
     }
     if (windows_ != nullptr) ::munmap(windows_, sizeof(Windows));
     windows_ = nullptr;
+    return !WIFEXITED(status) || WEXITSTATUS(status) != kNoBox;
   }
 
  private:
@@ -176,9 +179,14 @@ void Box::run(const std::function<std::optional<Task>()>& next,
   std::vector<std::unique_ptr<Worker>> workers;
   for (size_t i = 0; i < workers_; ++i) workers.push_back(std::make_unique<Worker>(*this));
   const auto fail = [&](Worker& worker, std::string_view why) {
-    done(worker.task().number, no_answer(why));
+    const uint64_t number = worker.task().number;
     worker.free();
-    worker.end();
+    if (!worker.end()) {
+      throw Error(Failure::unavailable,
+                  "Files cannot be checked here: the system does not let a process give up its "
+                  "rights (seccomp). Use --check sample, or another system.");
+    }
+    done(number, no_answer(why));
   };
   constexpr std::string_view kDied = "Looking at it failed.";
   bool more = true;

@@ -39,7 +39,8 @@ class Box {
 
   // Has tasks examined, in the order in which `next` gives them until it gives none; `done` is
   // called with each answer, in any order. An answer that never came is `unknown`, and says why.
-  // `stopped` is asked between messages; then what is under way is left.
+  // `stopped` is asked between messages; then what is under way is left. Throws Error (unavailable)
+  // if there can be no box here.
   void run(
       const std::function<std::optional<Task>()>& next,
       const std::function<void(uint64_t number, const Examined&)>& done,

@@ -98,7 +98,7 @@ class Checker {
               [this](uint64_t number, const Examined& found) { take(number, found); },
               [this] { return budget_.is_stopped(); });
     } catch (...) {
-      commit();
+      commit();  // what was found counts
       throw;
     }
     commit();

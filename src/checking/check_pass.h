@@ -26,7 +26,8 @@ struct CheckOptions {
 
 // Every stream whose place is known, that is not gone, and that was not looked at where it is
 // thought to lie now. In the order in which they lie. What is found is stored as it comes, so that
-// the next call goes on. The streams must have been rated. Throws Stopped when the budget says so.
+// the next call goes on. The streams must have been rated. Throws Stopped when the budget says so,
+// and what Box::run does.
 void check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget);
 
 }  // namespace checking

@@ -19,7 +19,7 @@ namespace undershelf::checking {
 namespace {
 
 constexpr int kIn = 3, kOut = 4;
-constexpr int kNoBox = 70, kNoMemory = 71;  // exit codes
+constexpr int kNoMemory = 71;  // exit code
 
 bool read_all(void* data, size_t length) {
   for (size_t got = 0; got < length;) {

@@ -256,7 +256,8 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
             : lost == 0
                 ? again
                 : fmt::format("undershelf list {} --state deleted", quoted_path(shelf_path)));
-  return result.damage > 0 || result.incomplete || result.source_is_short || result.left_out > 0
+  return result.damage > 0 || result.incomplete || result.unchecked || result.source_is_short ||
+                 result.left_out > 0
              ? kIncomplete
              : kDone;
 }
@@ -339,6 +340,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   scan_options.range = wanted.range = read_range(line, source->size());
   wanted.depth = scan_options.depth;
   wanted.check = scan_options.check;
+  wanted.check_living = scan_options.check_living;
   wanted.replace = line.has("replace");
   if (line.has("time-zone")) wanted.time_zone = line.text("time-zone");
   if (line.has("code-page")) wanted.code_page = line.text("code-page");

@@ -60,7 +60,7 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
     const bool checked = check_named(scan.check) >= wanted.check;
     return scan.state == "finished" && deep_enough && checked;
   };
-  const bool all_there = std::ranges::any_of(scans, is_finished) &&
+  const bool all_there = !wanted.check_living && std::ranges::any_of(scans, is_finished) &&
                          (wanted.depth == Depth::quick || is_swept(shelf, source, wanted.range));
   if (all_there) {
     throw Error(

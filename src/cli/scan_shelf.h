@@ -18,6 +18,7 @@ struct Wanted {
   bool replace = false;
   Depth depth = Depth::quick;
   Check check = Check::sample;
+  bool check_living = false;  // which is not told of scans that were made before
   std::optional<ByteRange> range;
   std::optional<std::string> time_zone, code_page;
 };

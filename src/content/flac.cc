@@ -46,9 +46,9 @@ size_t header_length(std::span<const std::byte> bytes) {
   return length + 1;
 }
 
-// Bytes of the frame that begins at `at`; 0 if its checksum holds nowhere.
-uint64_t frame_length(Bytes& bytes, uint64_t at) {
-  const auto frame = bytes.at(at, Bytes::kMostAtOnce);
+// Bytes of the frame that begins at `at`, of the next `most`; 0 if its checksum holds nowhere.
+uint64_t frame_length(Bytes& bytes, uint64_t at, size_t most) {
+  const auto frame = bytes.at(at, most);
   const size_t head = header_length(frame);
   if (head == 0) return 0;
   const bool to_the_end = at + frame.size() == bytes.size();
@@ -74,7 +74,9 @@ Walk walk(Bytes& bytes, std::string_view) {
     at += 4 + length;
   }
   while (at < bytes.size()) {
-    const uint64_t length = frame_length(bytes, at);
+    constexpr size_t kOrdinary = 64 << 10;
+    uint64_t length = frame_length(bytes, at, kOrdinary);
+    if (length == 0) length = frame_length(bytes, at, Bytes::kMostAtOnce);
     if (length == 0) return broken(at, "The checksum of a frame fails.");
     at += length;
   }

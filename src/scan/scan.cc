@@ -11,6 +11,7 @@
 
 #include "access/spaces.h"
 #include "content/types.h"
+#include "model/error.h"
 #include "model/make_set.h"
 #include "model/text.h"
 #include "placing/placing.h"
@@ -114,8 +115,7 @@ class Scan {
       } catch (const Stopped&) {
         result_.stopped = true;
         break;
-      } catch (const Overspent&) {
-        // How much is in use stays unknown.
+      } catch (const Overspent&) {  // how much is in use stays unknown
       }
       VolumeWriter writer(shelf_, volume, rate_sound, {space, ToldBy::volume});
       std::vector<EntryId> images;
@@ -370,6 +370,9 @@ class Scan {
     } catch (const Stopped&) {
       result_.stopped = result_.unchecked = true;
       heed_stop();
+    } catch (const Error& e) {
+      result_.notes.emplace_back(e.what());
+      result_.unchecked = true;
     }
   }
 
