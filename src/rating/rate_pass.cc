@@ -315,9 +315,9 @@ class Rater {
     // Pictures, clips and sounds are known by their content, whatever their name is.
     const bool media = format.type == "picture" || format.type == "video" || format.type == "audio";
     if (media && facts.check == content::Level::unknown && facts.format.empty()) {
-      found.add(Losses{{0, stream.cluster, Loss::Cause::other_content}});
+      found.add(Losses{{0, facts.cluster, Loss::Cause::other_content}});
     }
-    const Losses doubted = doubted_by_samples(stream.facts, format, size, stream.cluster);
+    const Losses doubted = doubted_by_samples(facts, format, size, facts.cluster);
     // Samples of compressed streams are of what is stored: only all of them together say something.
     for (const Loss& loss : doubted) {
       // A file that is sound under another name is no other content.
@@ -329,8 +329,8 @@ class Rater {
         facts.entangled ||
         // Taken for one piece, it is not where it was.
         (stream.scattered && facts.placement != Placement::exact && facts.stepped == 0);
-    if (scattered && size > stream.cluster) {
-      found.add(Losses{{stream.cluster, size - stream.cluster, Loss::Cause::scattered}});
+    if (scattered && size > facts.cluster) {
+      found.add(Losses{{facts.cluster, size - facts.cluster, Loss::Cause::scattered}});
     }
   }
 

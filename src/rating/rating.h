@@ -1,6 +1,7 @@
 // From evidence to rating: what is known of a stream, and what it promises.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <optional>
@@ -39,9 +40,12 @@ struct Facts {
   Encoding encoding = Encoding::plain;
   bool decodable = false;  // of a compressed stream: its method is known here
 
-  // Whether what lies there ends before the file did: it may be a shorter one.
+  uint64_t cluster = 0;  // bytes; 0 if it lies on no volume
+  // Whether what lies there ends a cluster or more before the file did: it may be a shorter one.
+  // Many formats stand a few bytes behind their end.
   bool ends_early() const {
-    return check == content::Level::consistent && size && sound_to < *size;
+    return check == content::Level::consistent && size &&
+           *size - std::min(sound_to, *size) > cluster;
   }
   // Whether checksums covered all of it.
   bool is_verified() const { return check == content::Level::verified; }

@@ -73,7 +73,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.decodable = storage.codec != Codec::none;
   facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
                                    Encoding::encrypted);
-  cluster = size_of(next());
+  facts.cluster = size_of(next());
   space = id_of<SpaceId>(next());
   facts.check = content::level_named(next().getString());
   facts.sound_to = size_of(next());

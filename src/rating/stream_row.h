@@ -21,7 +21,7 @@ struct StreamRow {
   EntryId entry;
   VolumeId volume;
   SpaceId space;
-  uint64_t valid_size, cluster;
+  uint64_t valid_size;
   Pieces pieces;
   bool keeps_chain;  // a chain that was left in place: it keeps its own clusters in use
   bool scattered;
