@@ -314,15 +314,16 @@ class Rater {
     const bool plain = stream.storage.codec == Codec::none;
     // Pictures, clips and sounds are known by their content, whatever their name is.
     const bool media = format.type == "picture" || format.type == "video" || format.type == "audio";
-    if (media && facts.check == content::Level::unknown && facts.format.empty()) {
+    const bool looked_at = facts.check == content::Level::unknown && facts.check_why.empty();
+    if (media && looked_at && facts.format.empty()) {
       found.add(Losses{{0, facts.cluster, Loss::Cause::other_content}});
     }
     const Losses doubted = doubted_by_samples(facts, format, size, facts.cluster);
     // Samples of compressed streams are of what is stored: only all of them together say something.
     for (const Loss& loss : doubted) {
       // A file that is sound under another name is no other content.
-      const bool misnamed =
-          facts.check == content::Level::consistent && loss.cause == Loss::Cause::other_content;
+      const bool misnamed = facts.check == content::Level::consistent && !facts.ends_early() &&
+                            loss.cause == Loss::Cause::other_content;
       if ((plain || loss.length == size) && !misnamed) found.add({loss});
     }
     const bool scattered =

@@ -176,11 +176,12 @@ class Weighing {
         break;
       case content::Level::broken:
         say(fmt::format("{}it adds up for {} of {} bytes. {}", what, facts_.sound_to, *facts_.size,
-                        facts_.broken_why));
+                        facts_.check_why));
         break;
       case content::Level::unknown:
-        say(facts_.format.empty() ? "All of it was read: it is of no format known here."
-                                  : what + "nothing tells whether it is whole.");
+        say(!facts_.check_why.empty() ? facts_.check_why
+            : facts_.format.empty()   ? "All of it was read: it is of no format known here."
+                                      : what + "nothing tells whether it is whole.");
         break;
     }
   }

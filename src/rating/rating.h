@@ -36,7 +36,7 @@ struct Facts {
   std::optional<content::Level> check;
   uint64_t sound_to = 0;    // bytes from the beginning that add up
   std::string_view format;  // by content: a word of content/walk.h; empty if none is known
-  std::string broken_why;   // a sentence
+  std::string check_why;    // what is broken, or why nothing is known of it: a sentence
   Encoding encoding = Encoding::plain;
   bool decodable = false;  // of a compressed stream: its method is known here
 

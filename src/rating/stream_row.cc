@@ -78,7 +78,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.check = content::level_named(next().getString());
   facts.sound_to = size_of(next());
   facts.format = content::known_format(next().getString());
-  facts.broken_why = next().getString();
+  facts.check_why = next().getString();
   facts.kept_inline = is_inline(pieces);
 }
 
