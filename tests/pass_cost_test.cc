@@ -7,6 +7,7 @@
 #include <functional>
 
 #include "access/spaces.h"
+#include "checking/check_pass.h"
 #include "fs/fs.h"
 #include "model/budget.h"
 #include "placing/placing.h"
@@ -202,6 +203,35 @@ TEST_F(PassCosts, RowsAreReadOnceForAllSpaces) {
   EXPECT_EQ(
       shelf_.db().execAndGet("SELECT count(*) FROM streams WHERE placement='inferred'").getUInt(),
       kImages);
+}
+
+// Lost files may claim the same bytes over and over, and zeros that are nowhere.
+TEST_F(PassCosts, ACheckReadsTheSourceSoManyTimes) {
+  constexpr uint64_t kSource = 4 << 20, kFiles = 64, kSize = 1 << 20;
+  fill([](VolumeWriter& writer) {
+    for (uint64_t i = 1; i <= kFiles; ++i) {
+      Entry entry = file(i, State::deleted, 0, kSize);
+      entry.streams[0].open = false;
+      entry.streams[0].placement = Placement::exact;
+      entry.streams[0].pieces = {{Piece::Kind::range, 0, kSize}};
+      writer.add(entry);
+    }
+    Entry sparse = file(kFiles + 1, State::deleted, 0, uint64_t{1} << 60);
+    sparse.streams[0].open = false;
+    sparse.streams[0].placement = Placement::exact;
+    sparse.streams[0].pieces = {{Piece::Kind::zeros, 0, uint64_t{1} << 60}};
+    writer.add(sparse);
+  });
+  shelf_.db().exec("UPDATE streams SET rating='likely', intact_bytes=size");
+  const auto source = std::make_shared<ZeroSource>(kSource);
+  Spaces spaces(shelf_, source);
+  checking::CheckOptions options;
+  checking::CheckProgress last;
+  options.progress = [&](const checking::CheckProgress& progress) { last = progress; };
+  EXPECT_EQ(checking::check_files(shelf_, spaces, options, budget_), kFiles - 16);
+  EXPECT_EQ(last.files, 16U);
+  EXPECT_EQ(last.bytes, 4 * kSource);
+  EXPECT_LE(source->reads(), 16U * 20);
 }
 
 }  // namespace

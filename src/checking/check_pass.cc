@@ -22,13 +22,19 @@ struct Wanted {
   SpaceId space{};
   uint64_t first = 0;  // byte of the space at which it starts
   StreamId stream{};
-  uint64_t size = 0;  // bytes
+  uint64_t size = 0;        // bytes
+  bool is_doubted = false;  // some of its bytes are lost for certain
 };
+
+// Zeros that are nowhere need not be read; nor what is packed beyond all reason.
+constexpr uint64_t kMostUnpacked = 16, kAlways = 1 << 20;
+// All files together may claim the same bytes over and over: so many times the source are read.
+constexpr uint64_t kMostReadings = 4;
 
 std::vector<Wanted> wanted_streams(SQLite::Database& db, bool living) {
   std::vector<Wanted> wanted;
   SQLite::Statement row(db, R"sql(
-    SELECT coalesce(v.space,0), s.pieces, s.id, s.size
+    SELECT coalesce(v.space,0), s.pieces, s.id, s.size, s.intact_bytes<s.size
     FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
     WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL AND e.system=0
       AND (e.state<>'live' OR ?) AND s.checked IS NULL AND s.rating<>'gone' AND s.size>0
@@ -37,17 +43,32 @@ std::vector<Wanted> wanted_streams(SQLite::Database& db, bool living) {
   row.bind(1, living ? 1 : 0);
   while (row.executeStep()) {
     Wanted one{id_of<SpaceId>(row.getColumn(0)), 0, id_of<StreamId>(row.getColumn(2)),
-               size_of(row.getColumn(3))};
+               size_of(row.getColumn(3)), row.getColumn(4).getInt() != 0};
+    uint64_t stored = 0;
     for (const Piece& piece : pieces_of(row.getColumn(1))) {
-      if (piece.kind != Piece::Kind::range) continue;
-      one.first = piece.offset;
-      break;
+      if (piece.kind == Piece::Kind::range && one.first == 0) one.first = piece.offset;
+      const bool there =
+          piece.kind == Piece::Kind::range || piece.kind == Piece::Kind::inline_bytes;
+      stored += there ? piece.length : 0;
     }
-    wanted.push_back(one);
+    if (one.size / kMostUnpacked <= stored + kAlways) wanted.push_back(one);
   }
+  return wanted;
+}
+
+// Leaves out what is more than may be read: doubted files first, large ones before small ones.
+// Returns how many. The rest is put in the order in which it lies.
+uint64_t limit(std::vector<Wanted>& wanted, uint64_t most) {
+  std::ranges::sort(wanted, {},
+                    [](const Wanted& w) { return std::tuple(w.is_doubted, w.size, w.stream); });
+  uint64_t total = 0;
+  size_t kept = 0;
+  while (kept < wanted.size() && wanted[kept].size <= most - total) total += wanted[kept++].size;
+  const uint64_t left_out = wanted.size() - kept;
+  wanted.resize(kept);
   std::ranges::sort(wanted, {},
                     [](const Wanted& w) { return std::tuple(w.space, w.first, w.stream); });
-  return wanted;
+  return left_out;
 }
 
 // Bytes before the first, from `offset` on, that is not there.
@@ -85,12 +106,16 @@ class Checker {
                 "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=? "
                 "WHERE id=?"),
         wanted_(wanted_streams(db_, options.living)) {
+    const uint64_t source =
+        std::min(spaces.at(SpaceId::source)->size(), UINT64_MAX / kMostReadings);
+    left_out_ = limit(wanted_, source * kMostReadings);
     progress_.all_files = wanted_.size();
     for (const Wanted& one : wanted_) progress_.all_bytes += one.size;
   }
 
-  void run() {
-    if (wanted_.empty()) return;
+  // Returns how many were left out.
+  uint64_t run() {
+    if (wanted_.empty()) return left_out_;
     const size_t cores = std::max(1U, std::thread::hardware_concurrency());
     Box box(options_.workers > 0 ? options_.workers : cores, examine);
     try {
@@ -103,6 +128,7 @@ class Checker {
     }
     commit();
     if (budget_.is_stopped()) throw Stopped{};
+    return left_out_;
   }
 
  private:
@@ -155,7 +181,8 @@ class Checker {
   const CheckOptions& options_;
   const Budget& budget_;
   SQLite::Statement update_;
-  const std::vector<Wanted> wanted_;
+  std::vector<Wanted> wanted_;
+  uint64_t left_out_ = 0;
   size_t given_ = 0;
   CheckProgress progress_;
   std::unique_ptr<SQLite::Transaction> transaction_;
@@ -164,8 +191,9 @@ class Checker {
 
 }  // namespace
 
-void check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget) {
-  Checker(shelf, spaces, options, budget).run();
+uint64_t check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options,
+                     const Budget& budget) {
+  return Checker(shelf, spaces, options, budget).run();
 }
 
 }  // namespace undershelf::checking

@@ -26,9 +26,11 @@ struct CheckOptions {
 
 // Every stream whose place is known, that is not gone, and that was not looked at where it is
 // thought to lie now. In the order in which they lie. What is found is stored as it comes, so that
-// the next call goes on. The streams must have been rated. Throws Stopped when the budget says so,
-// and what Box::run does.
-void check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget);
+// the next call goes on. Files that claim more bytes together than four times the source are not
+// all looked at: returns how many were left out. The streams must have been rated. Throws Stopped
+// when the budget says so, and what Box::run does.
+uint64_t check_files(Shelf& shelf, Spaces& spaces, const CheckOptions& options,
+                     const Budget& budget);
 
 }  // namespace checking
 }  // namespace undershelf

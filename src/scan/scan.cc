@@ -11,7 +11,6 @@
 
 #include "access/spaces.h"
 #include "content/types.h"
-#include "model/error.h"
 #include "model/make_set.h"
 #include "model/text.h"
 #include "placing/placing.h"
@@ -19,6 +18,7 @@
 #include "rating/rating.h"
 #include "rating/sampling.h"
 #include "scan/budgeted_sink.h"
+#include "scan/check_files.h"
 #include "scan/deep.h"
 #include "scan/disputes.h"
 #include "scan/former_sink.h"
@@ -358,22 +358,9 @@ class Scan {
     options_.progress("Rating");
     rate_streams(shelf_, claims, used, spaces_);
     if (options_.check != Check::full || !last || result_.stopped) return;
-    check_files();
+    check_files(shelf_, spaces_, options_, budget_, result_);
+    heed_stop();
     rate_streams(shelf_, claims, used, spaces_);
-  }
-
-  // A check that is stopped goes on with the next call; what it found counts.
-  void check_files() {
-    try {
-      checking::check_files(shelf_, spaces_, {0, options_.check_living, options_.checking},
-                            budget_);
-    } catch (const Stopped&) {
-      result_.stopped = result_.unchecked = true;
-      heed_stop();
-    } catch (const Error& e) {
-      result_.notes.emplace_back(e.what());
-      result_.unchecked = true;
-    }
   }
 
   Shelf& shelf_;

@@ -1,0 +1,16 @@
+// The check of whole files as a step of a scan.
+#pragma once
+
+#include "access/spaces.h"
+#include "model/budget.h"
+#include "scan/scan.h"
+#include "shelf/shelf.h"
+
+namespace undershelf {
+
+// Has files looked at to their end. What the user is to know of it goes to `result`; stopped, the
+// next scan goes on with it.
+void check_files(Shelf& shelf, Spaces& spaces, const ScanOptions& options, const Budget& budget,
+                 ScanResult& result);
+
+}  // namespace undershelf
