@@ -177,7 +177,11 @@ void work(int in, int out, Windows& windows, uint64_t memory,
   ::close(0);
   ::close(1);
   ::close(2);
-  if (::close_range(kOut + 1, ~0U, 0) != 0) ::_exit(kNoBox);
+  if (::close_range(kOut + 1, ~0U, 0) != 0) {  // not in all containers
+    const int64_t most = ::sysconf(_SC_OPEN_MAX);
+    if (most < 0) ::_exit(kNoBox);
+    for (int file = kOut + 1; file < most; ++file) ::close(file);
+  }
   if (!kSanitized && !set_limit(RLIMIT_AS, space + memory)) ::_exit(kNoBox);
   if (!set_limit(RLIMIT_CORE, 0) || !set_limit(RLIMIT_FSIZE, 0) ||
       !set_limit(RLIMIT_NOFILE, kOut + 1)) {
