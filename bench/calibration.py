@@ -42,8 +42,6 @@ def make(seed, system, to):
 def judge(packed):
     """What the program says of each lost file of a volume, and whether it is so."""
     known = json.loads(packed.with_name(packed.name.replace(".img.zst", ".json")).read_text())
-    if isinstance(known, list):
-        known = {"system": packed.name.partition("-")[0], "loss": known[2], "rows": known[0]}
     with tempfile.TemporaryDirectory() as work:
         image, shelf = pathlib.Path(work) / "volume.img", pathlib.Path(work) / "shelf"
         subprocess.run(["zstd", "-q", "-d", packed, "-o", image], check=True)

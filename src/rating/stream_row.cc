@@ -75,9 +75,9 @@ StreamRow::StreamRow(SQLite::Statement& row) {
                                    Encoding::encrypted);
   facts.cluster = size_of(next());
   space = id_of<SpaceId>(next());
-  facts.check = content::level_named(next().getString());
+  facts.check = content::level_named(next().getText());
   facts.sound_to = size_of(next());
-  facts.format = content::known_format(next().getString());
+  facts.format = content::known_format(next().getText());
   facts.check_why = next().getString();
   facts.kept_inline = is_inline(pieces);
 }
