@@ -244,7 +244,7 @@ class Exporter {
       tree_->make_folder(path);
     } catch (const TargetFailed& failure) {
       if (is_fatal(failure.error)) {
-        writer.fail(failure.error);
+        writer.fail(std::current_exception());
         return false;
       }
       result_.failures.push_back(

@@ -34,13 +34,26 @@ bool can_hold_open(size_t files) {
   return ::setrlimit(RLIMIT_NOFILE, &limit) == 0;
 }
 
+// Without its full stop.
+std::string sentence_of(const std::exception_ptr& failure) {
+  try {
+    std::rethrow_exception(failure);
+  } catch (const TargetFailed& target) {
+    return fmt::format("The target failed: {}", std::strerror(target.error));
+  } catch (const std::bad_alloc&) {
+    return "There was not enough memory to go on writing";
+  } catch (const std::exception& e) {
+    return fmt::format("Writing failed: {}", e.what());
+  }
+}
+
 }  // namespace
 
 BagWriter::BagWriter(std::string directory, bool read_back)
     : directory_(std::move(directory)), read_back_(read_back) {}
 
 BagWriter::~BagWriter() {
-  fail(ECANCELED);
+  fail(nullptr);
   end_thread();
 }
 
@@ -59,10 +72,10 @@ void BagWriter::start(size_t files) {
       throw TargetFailed{error};
     }
     thread_ = std::thread([this] { run(); });
-  } catch (const TargetFailed& failure) {
-    fail(failure.error);
-  } catch (const std::system_error& e) {
-    fail_with(e.what());
+  } catch (const TargetFailed&) {
+    fail(std::current_exception());
+  } catch (const std::system_error&) {
+    fail(std::current_exception());
   }
 }
 
@@ -76,9 +89,7 @@ bool BagWriter::put(BagPart part) {
   return true;
 }
 
-void BagWriter::fail(int error) { fail_with(std::strerror(error)); }
-
-void BagWriter::fail_with(std::string what) {
+void BagWriter::fail(std::exception_ptr what) noexcept {
   {
     const std::lock_guard lock(mutex_);
     if (!failed_) failure_ = std::move(what);
@@ -106,7 +117,7 @@ BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
   end_thread();
   if (failed_) {
     outcome_.failed.push_back(
-        fmt::format("The target failed: {}. What was done before is kept.", failure_));
+        fmt::format("{}. What was done before is kept.", sentence_of(failure_)));
   }
   if (!tree_) return std::move(outcome_);
   tree_->remove(kReserveFile);
@@ -132,10 +143,8 @@ BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
 void BagWriter::run() {
   try {
     work();
-  } catch (const TargetFailed& failure) {
-    fail(failure.error);
-  } catch (const std::exception& e) {
-    fail_with(e.what());
+  } catch (...) {
+    fail(std::current_exception());
   }
   // A file that was not completed does not stay.
   if (open_.file) remove_open();

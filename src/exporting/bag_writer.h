@@ -6,6 +6,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <deque>
+#include <exception>
 #include <future>
 #include <memory>
 #include <mutex>
@@ -90,8 +91,8 @@ class BagWriter {
   // False once the target has failed: nothing more can be written then. Waits while much is to be
   // written still.
   bool put(BagPart part);
-  // Says that the target failed (errno).
-  void fail(int error);
+  // Says what failed; the first that does is told of. Asks for no memory.
+  void fail(std::exception_ptr what) noexcept;
   // Waits until all is on the medium, and completes the lists; `info` is what bag-info.txt says.
   // To be called once, in any case. `payload`: files and bytes the bag holds besides what was put.
   Outcome finish(const std::string& info, FileSum payload);
@@ -120,7 +121,6 @@ class BagWriter {
   void append_lists();
   void discard_unflushed();
   void finish_lists(const std::string& info, FileSum payload);
-  void fail_with(std::string sentence);
   bool has_failed();
   void end_thread();
 
@@ -133,7 +133,7 @@ class BagWriter {
   uint64_t queued_ = 0;  // bytes
   bool ended_ = false;
   bool failed_ = false;
-  std::string failure_;  // a sentence's middle: what went wrong
+  std::exception_ptr failure_;
   std::thread thread_;
 
   // The thread's own while it runs.
