@@ -43,16 +43,20 @@ SweepRecord begin_or_continue(SweepStore& store, const Source& source, const Sca
 // What holds the places of traces now. Such traces are no remnants: they are the present file
 // systems' own metadata, or lie inside a file. File systems' own files are only what they are long,
 // as what stands behind may be older. `looking_inside`: a system that keeps what was deleted inside
-// its own files is looked for, which then hold nothing.
-ClaimMap holders(const Shelf& shelf, const FileSystem* looking_inside) {
+// its own files is looked for, which then hold nothing. `by_sweep`: 1 for what a sweep led to as
+// well, 0 without: traces are put together each time, and would lie in what they led to before.
+ClaimMap holders(const Shelf& shelf, const FileSystem* looking_inside, int by_sweep) {
   ClaimMap claims;
   SQLite::Statement row(shelf.db(), R"sql(
     SELECT s.entry, s.pieces, e.system AND e.kind='file', s.size, v.file_system
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-    WHERE s.open=0 AND e.merged_into IS NULL AND v.standing='current' AND v.space=0 AND
+    WHERE s.open=0 AND v.standing='current' AND v.space=0 AND e.by_sweep<=?1 AND
+      (e.merged_into IS NULL OR ?1<(SELECT by_sweep FROM entries WHERE id=e.merged_into)) AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
-    SELECT 0, structures, 0, 0, '' FROM volumes WHERE standing='current' AND space=0)sql");
+    SELECT 0, structures, 0, 0, '' FROM volumes
+    WHERE standing='current' AND space=0 AND by_sweep<=?1)sql");
+  row.bind(1, by_sweep);
   while (row.executeStep()) {
     const bool own = row.getColumn(2).getInt() != 0;
     const std::string_view system = row.getColumn(4).getText();
@@ -145,7 +149,7 @@ std::optional<Time> oldest_file(Shelf& shelf, VolumeId volume) {
 }
 
 std::vector<EntryId> files_with_headers(Shelf& shelf) {
-  const ClaimMap held = holders(shelf, nullptr);
+  const ClaimMap held = holders(shelf, nullptr, 1);
   const SweepStore store(shelf);
   std::vector<EntryId> files;
   for (const FileSystem& system : file_systems()) {
@@ -168,7 +172,7 @@ std::vector<EntryId> files_with_headers(Shelf& shelf) {
 std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source,
                                            const ScanOptions& options, const Present& present,
                                            Budget& budget) {
-  const ClaimMap held = holders(shelf, nullptr);
+  const ClaimMap held = holders(shelf, nullptr, 0);
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
   for (const Trace& trace : store.traces(kContentStarts)) {
@@ -178,7 +182,7 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   std::vector<Assembled> assembled;
   for (const FileSystem* system : wanted_systems(options)) {
     const bool inside = system->traits.keeps_old_inside;
-    const ClaimMap held_besides = inside ? holders(shelf, system) : ClaimMap();
+    const ClaimMap held_besides = inside ? holders(shelf, system, 0) : ClaimMap();
     const ClaimMap& claims = inside ? held_besides : held;
     Scene scene;
     scene.source = source;
