@@ -1,13 +1,15 @@
 #!/usr/bin/env python3
 """Whether ratings keep their promise: random lives under real drivers, and what came of each lost file.
 
-    /usr/bin/python3 bench/calibration.py --volumes DIR [--make 301..318] [--write]
+    /usr/bin/python3 bench/calibration.py --volumes DIR [--make 401..424] [--fit] [--write]
 
 With --make, lives of these seeds are played on each system (recipes/lives.py, as root) and kept in DIR; then
 every volume in it is scanned deeply, all lost files are checked, and each listed one is held against the truth.
-Prints for each rating how many there are and how many of them are byte for byte what was lost, the Brier score
-and the area under the curve, in all, by system and by kind of loss. --write puts that into docs/rating.md, and
-the reliability diagram beside it. A file that is listed under a name that never was counts as wrong.
+--fit writes src/rating/odds_table.inc anew, from the volumes of even seeds (tools/fit_odds.cc). Otherwise it
+prints, for those of odd seeds, how many files of each rating there are and how many of them are byte for byte
+what was lost, the Brier score and the area under the curve, in all, by system and by kind of loss. --write puts
+that into docs/rating.md, and the reliability diagram beside it. A file that is listed under a name that never
+was counts as wrong.
 """
 import argparse
 import collections
@@ -15,6 +17,8 @@ import concurrent.futures
 import json
 import os
 import pathlib
+import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -25,29 +29,50 @@ import lives  # noqa: E402
 
 PROGRAM = pathlib.Path(os.environ.get("UNDERSHELF", ROOT / "build/release/src/undershelf")).resolve()
 SYSTEMS = ("fat", "exfat", "ntfs", "hfsplus")
+PACE = 4  # how much more happens on a volume than in an ordinary life
 RATINGS = ("whole", "likely", "partial", "gone")
-Judged = collections.namedtuple("Judged", "system loss rating score same check placement format path")
+Judged = collections.namedtuple("Judged", "system loss rating score same check placement format path shelf id judge")
 
 
 def make(seed, system, to):
     with tempfile.TemporaryDirectory() as work:
-        life = lives.Life(seed, [system], pathlib.Path(work))
+        life = lives.Life(seed, [system], pathlib.Path(work), PACE)
+        life.is_told = life.is_placed = lambda *_: True  # not asked here, and slow to find out
         life.play()
         rows = life.finish()
-        known = {"system": system, "loss": life.end, "rows": rows}
+        loss = life.end + (", discarded" if "discarded" in life.told_as else "")
+        known = {"system": system, "loss": loss, "rows": rows}
         (to / f"{system}-{seed}.json").write_text(json.dumps(known, default=str))
         subprocess.run(["zstd", "-q", "-3", "-f", life.card.image, "-o", to / f"{system}-{seed}.img.zst"], check=True)
 
 
-def judge(packed):
+def is_for_judging(name):
+    """Volumes of odd seeds are: the fit never sees them."""
+    return int(name.split("-")[1].split(".")[0]) % 2 == 1
+
+
+def judge(packed, shelves):
     """What the program says of each lost file of a volume, and whether it is so."""
-    known = json.loads(packed.with_name(packed.name.replace(".img.zst", ".json")).read_text())
+    name = packed.name.replace(".img.zst", "")
+    known = json.loads(packed.with_name(name + ".json").read_text())
     with tempfile.TemporaryDirectory() as work:
-        image, shelf = pathlib.Path(work) / "volume.img", pathlib.Path(work) / "shelf"
+        image = pathlib.Path(work) / "volume.img"
         subprocess.run(["zstd", "-q", "-d", packed, "-o", image], check=True)
-        run(["scan", image, "--shelf", shelf, "--depth", "deep", "--check", "full", "--quiet"])
-        listed = [json.loads(line) for line in
-                  run(["list", shelf, "--kind", "file", "--format", "jsonl"]).splitlines()]
+        # As a quick look would rate it, and after all of it was looked at.
+        sampled, checked = shelves / f"{name}.sampled", shelves / f"{name}.checked"
+        run(["scan", image, "--shelf", sampled, "--depth", "deep", "--check", "sample", "--quiet"])
+        shutil.copy(sampled, checked)
+        run(["scan", image, "--shelf", checked, "--depth", "deep", "--check", "full", "--quiet"])
+    hashes = {row["id"]: row["sha256"] for row in listed(checked)}
+    return [row for shelf in (sampled, checked) for row in judge_rows(name, known, shelf, hashes)]
+
+
+def listed(shelf):
+    return [json.loads(line) for line in
+            run(["list", shelf, "--kind", "file", "--format", "jsonl"]).splitlines()]
+
+
+def judge_rows(name, known, shelf, hashes):
     by_name = collections.defaultdict(list)
     for row in known["rows"]:
         if row["kind"] == "file":
@@ -55,16 +80,32 @@ def judge(packed):
             for path in [row["path"], *row["former_names"]]:
                 by_name[path.rpartition("/")[2][1:]].append((path, row))
     judged = []
-    for row in listed:
-        if row["state"] == "live" or row["link"] or row["stream"] is not None or not row["size"]:
+    for row in listed(shelf):
+        if row["state"] == "live" or row["link"] or row["stream"] is not None or row["size"] is None:
             continue
-        meant = [truth for path, truth in by_name[row["name"][1:]] if lives.ends_alike(row["path"], path)]
+        named = by_name[row["name"][1:]]
+        # The wrong folder is no matter of its bytes.
+        meant = ([truth for path, truth in named if lives.ends_alike(row["path"], path)]
+                 or [truth for _, truth in named])
         if not meant and not row["path_exact"]:  # of a long name only the beginning may be left
-            meant = [truth for name, rows in by_name.items() if name.startswith(row["name"][1:]) for _, truth in rows]
-        same = any(row["sha256"] == truth["sha256"] for truth in meant)
+            meant = [truth for name, rows in by_name.items() if len(row["name"]) > 4 and name.startswith(row["name"][1:]) for _, truth in rows]
+        if not meant and re.search("~[0-9]", row["name"]):  # the alias of a lost long name
+            meant = [truth for rows in by_name.values() for _, truth in rows if truth["size"] == row["size"]]
+        same = any(hashes.get(row["id"]) == truth["sha256"] if row["size"] else truth["size"] == 0 for truth in meant)
         judged.append(Judged(known["system"], known["loss"], row["rating"], row["score"], same, row["check"],
-                             row["placement"], row["format"], f"{packed.name}: {row['path']}"))
+                             row["placement"], row["format"], f"{name}: {row['path']}", shelf, row["id"],
+                             is_for_judging(name)))
     return judged
+
+
+def fit(rows):
+    """Writes the odds anew; the program must be built again to use them."""
+    lines = [json.dumps({"shelf": str(row.shelf), "id": row.id, "same": row.same, "judge": row.judge,
+                         "file": f"{row.shelf.stem}/{row.id}"})
+             for row in rows]
+    made = subprocess.run([PROGRAM.parent.parent / "tools/fit_odds"], input="\n".join(lines), text=True,
+                          capture_output=True, check=True)
+    (ROOT / "src/rating/odds_table.inc").write_text(made.stdout)
 
 
 def run(arguments):
@@ -109,7 +150,8 @@ def diagram(rows, to):
     y = [100 * sum(row.same for row in bins[b]) / len(bins[b]) for b in sorted(bins)]
     axes.plot(x, y, "o-", color="#1f5f8b", label="lost files of random lives")
     for b, at, share in zip(sorted(bins), x, y):
-        axes.annotate(f"{len(bins[b])} files", (at, share), textcoords="offset points", xytext=(8, -14))
+        axes.annotate(f"{len(bins[b])} files", (at, share), textcoords="offset points", xytext=(-8, -20),
+                      horizontalalignment="left" if at < 50 else "right")
     axes.set(xlabel="score: chance that was told, per cent", ylabel="came back byte for byte, per cent",
              title="Does a rating keep its promise?", xlim=(-2, 104), ylim=(-4, 104))
     axes.legend(loc="upper left")
@@ -122,6 +164,7 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--volumes", type=pathlib.Path, required=True)
     parser.add_argument("--make")
+    parser.add_argument("--fit", action="store_true")
     parser.add_argument("--write", action="store_true")
     options = parser.parse_args()
     options.volumes.mkdir(parents=True, exist_ok=True)
@@ -131,14 +174,25 @@ def main():
             for system in SYSTEMS:
                 make(seed, system, options.volumes)
     packed = sorted(options.volumes.glob("*.img.zst"))
-    with concurrent.futures.ThreadPoolExecutor(os.cpu_count()) as threads:
-        rows = [row for judged in threads.map(judge, packed) for row in judged]
-    lines = [f"{len(rows)} lost files on {len(packed)} volumes. Of those that came back byte for byte "
+    if not options.fit:
+        packed = [one for one in packed if is_for_judging(one.name)]
+    with tempfile.TemporaryDirectory() as shelves:
+        with concurrent.futures.ThreadPoolExecutor(os.cpu_count()) as threads:
+            rows = [row for judged in threads.map(lambda one: judge(one, pathlib.Path(shelves)), packed)
+                    for row in judged]
+        if options.fit:
+            return fit(rows)
+        # Promises are those of a deep scan, which looks at all of every lost file.
+        sampled = [row for row in rows if row.shelf.suffix == ".sampled"]
+        rows = [row for row in rows if row.shelf.suffix == ".checked"]
+    lines = [f"{len(rows)} lost files on {len(packed)} volumes, none of which the fit has seen. Of those that came "
+             "back byte for byte "
              f"{100 * sum(row.same and row.rating in RATINGS[:2] for row in rows) / sum(row.same for row in rows):.1f} "
              "per cent were rated `whole` or `likely`.", ""]
     lines += table(rows, "all", lambda row: "all") + [""]
     lines += table(rows, "system", lambda row: row.system) + [""] + table(rows, "loss", lambda row: row.loss) + [""]
-    lines += table(rows, "check", lambda row: row.check or "not looked at")
+    lines += table(rows, "check", lambda row: row.check or "not looked at") + [""]
+    lines += table(sampled, "samples", lambda row: "only") + [""]
     print("\n".join(lines))
     print()
     for row in rows:

@@ -53,10 +53,11 @@ def signed(content, words):
 
 
 class Life:
-    """What a volume goes through, drawn from a seed."""
+    """What a volume goes through, drawn from a seed; `pace` times as much of it on all but the smallest."""
 
-    def __init__(self, seed, systems, folder):
+    def __init__(self, seed, systems, folder, pace=1):
         self.random = random.Random(seed)
+        self.pace = pace
         pick = self.random.choice
         self.system = pick(systems)
         self.seed, self.day, self.made = seed, 0, 0
@@ -69,10 +70,13 @@ class Life:
         kind = self.random.choice(("12", "16", "32", "32"))
         sectors = self.random.choice({"12": (2, 8, 32), "16": (1, 4, 16, 32), "32": (1, 2)}[kind])
         # As large as the kind of FAT has it with these clusters.
-        size = sectors * 512 * {"12": 3000, "16": 6000, "32": 67000}[kind]
+        clusters = {"12": 3000, "16": 6000, "32": self.random.choice((67000, 67000, 150000))}[kind]
+        size = sectors * 512 * clusters
         card = Card(name, size, ["mkfs.fat", "-F", kind, "-s", str(sectors), "-n", "LIFE"], sectors * 512,
                     folder=folder)
         self.told_as.append(f"fat{kind} {sectors * 512}")
+        if kind == "32" and self.random.random() < 0.5:
+            card.search_from(self.random.randrange(2, clusters * 2 // 3))
         return card, formatted.fat_told, formatted.fat_told
 
     def _exfat(self, name, folder):
@@ -116,6 +120,11 @@ class Life:
         name = f"{stem}.{end}" if end else stem
         return f"{parent}/{name}" if parent else name
 
+    @staticmethod
+    def _ending_as(old, name):
+        stem, dot, end = old.rpartition("/")[2].rpartition(".")
+        return name.rpartition(".")[0] + dot + end if stem and "." in name[1:] else name
+
     def _content(self, name, most):
         r = self.random
         end = name.lower().rpartition(".")[2]
@@ -144,7 +153,8 @@ class Life:
     def play(self):
         card, r = self.card, self.random
         small = card.image.stat().st_size < 16 * MIB
-        most = card.image.stat().st_size // (200 if small else 60)
+        pace = 1 if small else self.pace
+        most = card.image.stat().st_size // ((200 if small else 60) * pace)
         for _ in range(r.choice((1, 1, 2))):
             card.mount()
             self._when()
@@ -153,9 +163,9 @@ class Life:
                 path = self._name(folders)
                 card.folder(path)
                 folders.append(path)
-            for _ in range(r.choice((15, 40, 80))):
+            for _ in range(r.choice((15, 40, 80)) * pace):
                 self._step(folders, most)
-            for path in r.sample(sorted(card.files), min(len(card.files), r.randrange(0, 25))):
+            for path in r.sample(sorted(card.files), min(len(card.files), r.randrange(0, 25 * pace))):
                 card.delete(path)
             if len(card.folders) > 2 and r.random() < 0.6:
                 card.delete_tree(r.choice(sorted(card.folders)))
@@ -177,8 +187,10 @@ class Life:
             path = r.choice(texts if texts and r.random() < 0.95 else known)
             card.append(path, self._content(path + str(len(card.files[path])), most))
         elif choice < 0.92:
-            old = r.choice(known)
-            card.move(old, self._name(folders))
+            old, new = r.choice(known), self._name(folders)
+            if r.random() < 0.9:  # few are renamed to what they are not
+                new = new.rpartition("/")[0] + "/" * ("/" in new) + self._ending_as(old, new.rpartition("/")[2])
+            card.move(old, new)
         else:
             card.delete(r.choice(known))
 
@@ -209,6 +221,11 @@ class Life:
             card.format(start, self.is_told, self.is_placed, command)
             if r.random() < 0.8:
                 new_files(card)
+        if self.told_as[0].startswith("fat32") and self.end != "formatted" and r.random() < 0.25:
+            card.clear_high_halves()
+            self.told_as.append("high halves cleared")
+        if r.random() < 0.2:
+            self._discard()
         rows = list(card.truth())
         if self.end == "wiped":
             self._wipe()
@@ -216,6 +233,29 @@ class Life:
             self._move_into_disk()
         self.told_as.append(self.end)
         return rows
+
+    def _discard(self):
+        """As a drive does that gives deleted blocks back: they read as zeros, or as 0xFF, but for some."""
+        card, r = self.card, self.random
+        size = card.cluster_size
+
+        def pieces(content):
+            return (content[at:at + size] for at in range(0, len(content), size))
+        living = {piece for content in card.files.values() for piece in pieces(content)}
+        lost = [row[2] for row in [*card.lost, *card.of_former] if row[2]]
+        known = {piece for content in r.sample(lost, int(len(lost) * r.choice((0.3, 0.8, 1))))
+                 for piece in pieces(content)} - living
+        blank = r.choice((b"\0", b"\xFF"))
+        tails = {}  # last pieces of files by their beginnings; they stand before what was there before them
+        for piece in known:
+            tails.setdefault(piece[:64], []).append(piece)
+        image = bytearray(card.image.read_bytes())
+        for at in range(card.data_start(bytes(image)), len(image), size):
+            cluster = bytes(image[at:at + size])
+            if any(cluster.startswith(piece) for piece in tails.get(cluster[:64], ())):
+                image[at:at + size] = blank * len(cluster)
+        card.image.write_bytes(image)
+        self.told_as.append("discarded")
 
     def _wipe(self):
         with open(self.card.image, "r+b") as f:

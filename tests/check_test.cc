@@ -202,30 +202,5 @@ TEST_F(Checked, LivingFilesToo) {
   EXPECT_EQ(row["sha256"], known().at("Still here.csv")["sha256"]);
 }
 
-// Whatever its structure says: a blank sample, a rival and an early end keep a score low.
-TEST(Scores, AreCappedByWhatSpeaksAgainstAFile) {
-  Facts sound;
-  sound.state = State::deleted;
-  sound.size = sound.sound_to = 100'000;
-  sound.cluster = 4096;
-  sound.placement = Placement::exact;
-  sound.check = content::Level::consistent;
-  sound.format = "jpeg";
-  const auto score = [](const Facts& facts) { return rate(facts, format_by_name("a.bin")).score; };
-  EXPECT_GT(score(sound), 90);
-  Facts blank = sound;
-  blank.sampled = 7;
-  blank.blank = 2;
-  EXPECT_EQ(score(blank), 50);
-  Facts rivalled = sound;
-  rivalled.rivalled = 4096;
-  EXPECT_EQ(score(rivalled), 45);
-  Facts early = sound;
-  early.sound_to = 50'000;
-  EXPECT_EQ(score(early), 80);
-  early.rivalled = 4096;
-  EXPECT_EQ(score(early), 45);
-}
-
 }  // namespace
 }  // namespace undershelf::test

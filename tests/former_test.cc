@@ -225,8 +225,8 @@ TEST_P(Damaged, TheTreeComesBackAsIfItWereThere) {
   write_file(folder.path("card.img"), image);
   const std::string shelf = folder.path("shelf");
   const auto scan = [&](const char* check) {
-    const Outcome outcome = undershelf({"scan", folder.path("card.img"), "--shelf", shelf,
-                                        "--depth", "deep", "--check", check});
+    const Outcome outcome = undershelf(
+        {"scan", folder.path("card.img"), "--shelf", shelf, "--depth", "deep", "--check", check});
     EXPECT_LE(outcome.code, 1) << outcome.err;
     std::map<int64_t, std::string> paths;
     for (const Json& row : rows_of(shelf)) paths[row["id"]] = row["path"];

@@ -24,6 +24,7 @@ constexpr std::array<Words, kLossCauses> kWords = {{
     {"other-content", "contested", false},
     {"scattered", "contested", false},
     {"unsound", "undecodable", false},
+    {"unproven", "contested", false},
     {"undecodable", "undecodable", true},
     {"as-stored", "undecodable", false},
 }};

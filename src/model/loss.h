@@ -22,6 +22,7 @@ struct Loss {
     other_content,  // something else begins there than the format has it
     scattered,      // the file lies in pieces, and nothing tells which
     unsound,        // behind the place at which the file's own structure breaks
+    unproven,       // nothing else speaks against them, and too little for them
     undecodable,    // what is stored does not decompress
     as_stored,      // compressed in a way not known here: what is exported is what is stored
   };
@@ -33,7 +34,7 @@ struct Loss {
   bool operator==(const Loss&) const = default;
 };
 
-constexpr size_t kLossCauses = 13;
+constexpr size_t kLossCauses = 14;
 
 using Losses = std::vector<Loss>;
 

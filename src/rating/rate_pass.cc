@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <tuple>
 #include <vector>
 
 #include "access/spaces.h"
@@ -192,12 +193,22 @@ class Rater {
   }
 
   void add_rivals(std::vector<Loaded>& loaded) {
-    std::ranges::sort(loaded, [](const Loaded& a, const Loaded& b) {
-      return a.born != b.born ? a.born < b.born : a.id < b.id;
-    });
+    std::erase_if(loaded, [](const Loaded& stream) { return stream.pieces.empty(); });
+    const auto order = [](const Loaded& stream) {
+      return std::tuple(stream.born, stream.pieces.front().offset, stream.id);
+    };
+    std::ranges::sort(loaded, {}, order);
     std::vector<LostClaim> claims;
     std::vector<LostStream> streams;
+    std::vector<std::pair<StreamId, uint32_t>> twins;
+    const Loaded* last = nullptr;
     for (const Loaded& stream : loaded) {
+      // Told of twice, as by a volume and by what was formatted over it: no rivals of each other.
+      if (last != nullptr && last->born == stream.born && last->pieces == stream.pieces) {
+        twins.emplace_back(stream.id, static_cast<uint32_t>(streams.size() - 1));
+        continue;
+      }
+      last = &stream;
       for (const Piece& piece : stream.pieces) {
         if (piece.kind == Piece::Kind::range) {
           claims.push_back({{piece.offset, piece.length}, static_cast<uint32_t>(streams.size())});
@@ -206,6 +217,10 @@ class Rater {
       streams.push_back({stream.id, stream.born, 0, {}});
     }
     find_rivals(streams, claims);
+    for (const auto& [id, twin] : twins) {
+      rivals_.push_back(streams[twin]);
+      rivals_.back().id = id;
+    }
     std::ranges::move(streams, std::back_inserter(rivals_));
   }
 
@@ -264,7 +279,14 @@ class Rater {
     const auto unreadable = unreadable_.find(stream.id);
     if (unreadable != unreadable_.end()) found.add(unreadable->second);
     Losses losses = found.take();
-    for (const Loss& loss : losses) facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
+    const auto count = [&] {
+      for (const Loss& loss : losses) facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
+    };
+    count();
+    if (losses.empty()) {
+      losses = doubted_by_odds(facts, format);
+      count();
+    }
     return losses;
   }
 

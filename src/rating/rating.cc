@@ -6,6 +6,8 @@
 #include <bit>
 #include <numeric>
 
+#include "rating/odds.h"
+
 namespace undershelf {
 namespace {
 
@@ -36,6 +38,9 @@ constexpr std::array kSentences = {
     CauseSentence{Cause::other_content, "at its beginning are something else than its name says"},
     CauseSentence{Cause::unsound,
                   "follow the place at which its own structure breaks: they may be another file's"},
+    CauseSentence{Cause::unproven,
+                  "are not proven to be its own: of files with such evidence too many come back "
+                  "with another's bytes"},
     CauseSentence{Cause::undecodable, "do not decompress"},
     CauseSentence{Cause::as_stored,
                   "are compressed in a way not known here, and are exported as they are stored"},
@@ -64,16 +69,10 @@ class Weighing {
     }
     tell_samples();
     tell_check();
-    if (lost > 0) return lossy(*facts_.size - lost);
-    if (facts_.placement == Placement::exact && !lost_) return {Rating::whole, 99, *facts_.size};
-    if (lost_ && facts_.is_verified()) return {Rating::whole, 99, *facts_.size};
-    if (facts_.kept_inline && facts_.proof == Proof::last) {
-      return {Rating::whole, 98, *facts_.size};
-    }
     if (facts_.proof == Proof::old) {
       say("What tells its place is an older copy of its record: it may have changed since.");
     }
-    return {Rating::likely, score(), *facts_.size};
+    return verdict(*facts_.size - lost);
   }
 
  private:
@@ -102,11 +101,11 @@ class Weighing {
   Verdict empty() {
     if (!lost_ || facts_.proof == Proof::last) {
       say("The file is empty, and its record is sound.");
-      return {Rating::whole, 97, 0};
+    } else {
+      say("It was empty when its entry was last written. If it was renamed afterwards, it may have "
+          "been filled under its new name.");
     }
-    say("It was empty when its entry was last written. If it was renamed afterwards, it may have "
-        "been filled under its new name.");
-    return {Rating::likely, 90, 0};
+    return verdict(0);
   }
 
   void tell_place() {
@@ -186,42 +185,36 @@ class Weighing {
     }
   }
 
-  Verdict lossy(uint64_t intact) const {
-    const uint64_t never = facts_.of(Cause::overwritten) + facts_.of(Cause::not_known) +
-                           facts_.of(Cause::behind_source);
-    if (never >= *facts_.size) return {Rating::gone, 0, 0};
-    const bool all_blank = facts_.sampled != 0 && facts_.blank == facts_.sampled;
-    if (lost_ && all_blank && facts_.of(Cause::blank) > 0) {
-      if (format_.blank != Blank::anywhere) return {Rating::gone, 0, 0};
-      return {Rating::partial, 5, intact};
+  Verdict verdict(uint64_t intact) {
+    const uint64_t size = *facts_.size;
+    const bool lossy = intact < size;
+    if (facts_.certainly_lost() > 0) {
+      const bool some = facts_.never() < size;
+      return {some ? Rating::partial : Rating::gone, 0, some ? intact : 0};
     }
-    const uint64_t certain = never + facts_.of(Cause::unreadable) + facts_.of(Cause::undecodable) +
-                             facts_.of(Cause::as_stored);
-    // What does not add up now hardly ever did.
-    if (facts_.of(Cause::unsound) > 0) return {Rating::partial, 1, intact};
-    // Who really holds bytes claimed twice is not settled; the others are lost for certain.
-    const int doubted = facts_.of(Cause::blank) > 0 ? 1 : lost_ ? 10 : 40;
-    return {Rating::partial, certain > 0 ? 0 : doubted, intact};
+    if (!lost_ && facts_.placement == Placement::exact) {
+      // Who really holds bytes that two living files claim is not settled.
+      return lossy ? Verdict{Rating::partial, 40, intact} : Verdict{Rating::whole, 99, size};
+    }
+    const Odds odds = odds_of(facts_, format_);
+    tell_odds(odds);
+    const int score = std::min(static_cast<int>(100 * odds.chance), 99);
+    if (!lossy && odds.chance >= kWhole && is_vouched_for(facts_))
+      return {Rating::whole, score, size};
+    if (!lossy && odds.chance >= kLikely) return {Rating::likely, score, size};
+    const bool all_blank = facts_.of(Cause::blank) >= size && format_.blank != Blank::anywhere;
+    return {all_blank ? Rating::gone : Rating::partial,
+            std::min(score, static_cast<int>(100 * kLikely) - 1), all_blank ? 0 : intact};
   }
 
-  int score() const {
-    int score = 30;  // guessed
-    if (facts_.placement == Placement::exact) {
-      score = 92;
-    } else if (facts_.placement == Placement::inferred) {
-      score = facts_.stepped > 0 ? 60 : 85;
+  void tell_odds(const Odds& odds) {
+    if (odds.files == 0) {
+      return say("How likely it comes back byte for byte was never measured with such evidence.");
     }
-    if (facts_.head == HeadMatch::fits) score += (100 - score) / 3;
-    if (facts_.ends_early()) {
-      score = std::min(score, 80);
-    } else if (facts_.check == content::Level::consistent) {
-      // docs/rating.md: of 354 such files of random lives, 352 were right.
-      const int left = 100 - score;
-      score += content::notices_foreign_clusters(facts_.format) ? left * 4 / 5 : left / 3;
-    }
-    if (facts_.rivalled > 0) score = std::min(score, 45);
-    if (facts_.blank != 0) score = std::min(score, 50);
-    return score;
+    say(
+        fmt::format("Of {} lost files with such evidence, on volumes whose truth is known, {} came "
+                    "back byte for byte.",
+                    odds.files, odds.same));
   }
 
   const Facts& facts_;
@@ -233,6 +226,26 @@ class Weighing {
 }  // namespace
 
 uint64_t Facts::total_lost() const { return std::reduce(lost.begin(), lost.end()); }
+
+uint64_t Facts::never() const {
+  return of(Cause::overwritten) + of(Cause::not_known) + of(Cause::behind_source);
+}
+
+uint64_t Facts::certainly_lost() const {
+  return never() + of(Cause::unreadable) + of(Cause::undecodable) + of(Cause::as_stored);
+}
+
+bool is_a_matter_of_odds(const Facts& facts) {
+  return facts.size && facts.placement != Placement::none && facts.certainly_lost() == 0 &&
+         (facts.state != State::live || facts.placement != Placement::exact);
+}
+
+Losses doubted_by_odds(const Facts& facts, const Format& format) {
+  if (!is_a_matter_of_odds(facts) || odds_of(facts, format).chance >= kLikely) return {};
+  const uint64_t from = facts.placement == Placement::inferred ? facts.cluster : 0;
+  if (from >= *facts.size) return {};
+  return {{from, *facts.size - from, Cause::unproven}};
+}
 
 Verdict rate(const Facts& facts, const Format& format, std::vector<std::string>* reasons) {
   return Weighing(facts, format, reasons).run();

@@ -51,9 +51,18 @@ struct Facts {
   bool is_verified() const { return check == content::Level::verified; }
   uint64_t of(Loss::Cause cause) const { return lost[static_cast<size_t>(cause)]; }
   uint64_t total_lost() const;
+  uint64_t never() const;           // bytes that nothing brings back
+  uint64_t certainly_lost() const;  // bytes, those among them
 };
 
+// Whether what is open about it is how likely its bytes are its own (rating/odds.h): they have a
+// place, none is lost for certain, and the file system does not vouch for them.
+bool is_a_matter_of_odds(const Facts& facts);
+
+// Bands of the chance that the bytes equal the original: from kWhole on, from kLikely on, below.
 enum class Rating : uint8_t { whole, likely, partial, gone };
+constexpr double kWhole = 0.995;
+constexpr double kLikely = 0.9;
 
 struct Verdict {
   Rating rating = Rating::gone;
@@ -69,6 +78,9 @@ Verdict rate(const Facts& facts, const Format& format, std::vector<std::string>*
 // against: blank where its format hardly is, or the beginning of something else.
 Losses doubted_by_samples(const Facts& facts, const Format& format, uint64_t size,
                           uint64_t cluster);
+
+// What the odds alone speak against, where nothing else does: empty from kLikely on.
+Losses doubted_by_odds(const Facts& facts, const Format& format);
 
 std::string_view to_text(Rating rating);
 

@@ -1,0 +1,103 @@
+#include "rating/odds.h"
+
+#include <algorithm>
+#include <cmath>
+#include <iterator>
+#include <numeric>
+
+namespace undershelf {
+namespace {
+
+// From `log_odds` on, files have these odds.
+struct Step {
+  double log_odds;
+  Odds odds;
+};
+
+#include "rating/odds_table.inc"
+
+// What looking at all of a stream gave.
+Clue clue_of_check(const Facts& facts, const Format& format) {
+  if (!facts.check) return Clue::not_checked;
+  switch (*facts.check) {
+    case content::Level::verified:
+      return Clue::verified;
+    case content::Level::broken:
+      return Clue::broken;
+    case content::Level::consistent:
+      if (facts.ends_early()) return Clue::shorter;
+      return content::notices_foreign_clusters(facts.format) ? Clue::consistent_noticing
+                                                             : Clue::consistent;
+    case content::Level::unknown:
+      break;
+  }
+  const bool other_by_name = !format.extension.empty() && !is_text(format);
+  if (facts.format.empty()) return other_by_name ? Clue::unrecognised : Clue::not_vouched;
+  if (facts.format != "text") return Clue::not_vouched;
+  return other_by_name ? Clue::text_under_other_name : Clue::text;
+}
+
+}  // namespace
+
+Clues clues_of(const Facts& facts, const Format& format) {
+  Clues clues{};
+  const auto set = [&](Clue clue, bool is_so) { clues[static_cast<size_t>(clue)] = is_so ? 1 : 0; };
+  if (facts.is_verified()) {
+    // Wherever it lay, and whoever else claims it.
+    set(Clue::verified, true);
+    return clues;
+  }
+  set(Clue::inferred, facts.placement == Placement::inferred);
+  set(Clue::guessed, facts.placement == Placement::guessed);
+  set(Clue::stepped, facts.stepped > 0);
+  set(Clue::scattered, facts.entangled || facts.of(Loss::Cause::scattered) > 0);
+  set(Clue::former, facts.state == State::former);
+  set(Clue::unsure_proof, facts.proof == Proof::unsure);
+  set(Clue::old_proof, facts.proof == Proof::old);
+  set(Clue::kept_inline, facts.kept_inline);
+  set(Clue::empty, facts.size == 0U);
+  if (!facts.kept_inline && facts.size.value_or(0) > 0 && facts.cluster > 0) {
+    const uint64_t clusters = (*facts.size - 1) / facts.cluster + 1;
+    clues[static_cast<size_t>(Clue::clusters)] = std::log2(static_cast<double>(clusters)) / 8;
+  }
+  set(Clue::rivalled, facts.rivalled > 0);
+  set(Clue::younger, facts.of(Loss::Cause::younger) > 0);
+  set(Clue::in_use, facts.of(Loss::Cause::in_use) > 0);
+  set(Clue::disputed, facts.of(Loss::Cause::disputed) > 0);
+  set(Clue::some_blank, facts.blank != 0);
+  set(Clue::all_blank, facts.blank != 0 && facts.blank == facts.sampled);
+  set(Clue::doubted_blank, facts.of(Loss::Cause::blank) > 0);
+  set(Clue::head_fits, facts.head == HeadMatch::fits);
+  set(Clue::head_differs, facts.head == HeadMatch::differs);
+  if (facts.size != 0U) {
+    const Clue found = clue_of_check(facts, format);
+    set(found, true);
+    const bool text = found == Clue::text;
+    set(Clue::text_may_have_grown, text && facts.proof != Proof::last);
+    set(Clue::text_inferred, text && facts.placement == Placement::inferred);
+  }
+  set(Clue::other_format, facts.of(Loss::Cause::other_content) > 0);
+  return clues;
+}
+
+Odds odds_of(const Facts& facts, const Format& format) {
+  constexpr double kNotMeasured = 0.5;
+  const Clues clues = clues_of(facts, format);
+  const double log_odds =
+      std::inner_product(clues.begin(), clues.end(), std::begin(kWeights), kIntercept);
+  const auto* behind = std::ranges::upper_bound(kSteps, log_odds, {}, &Step::log_odds);
+  const Odds odds = (behind == std::begin(kSteps) ? behind : std::prev(behind))->odds;
+  for (size_t i = 0; i < kClues; ++i) {
+    if (clues[i] > 0 && !kSeen[i]) return {std::min(odds.chance, kNotMeasured), 0, 0};
+  }
+  return odds;
+}
+
+bool is_vouched_for(const Facts& facts) {
+  if (facts.is_verified()) return true;
+  if (facts.proof == Proof::last && (facts.kept_inline || facts.size == 0U)) return true;
+  return facts.check == content::Level::consistent && !facts.ends_early() &&
+         content::notices_foreign_clusters(facts.format);
+}
+
+}  // namespace undershelf
