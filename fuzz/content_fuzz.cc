@@ -1,17 +1,43 @@
 // One family of formats on hostile bytes: walks, and what decodes them, must end and stay inside.
+#include <algorithm>
+#include <array>
 #include <cstdlib>
 
 #include "checking/decoders.h"
 #include "content/families.h"
+#include "target.h"
 
 namespace {
 
-const undershelf::content::Family& family() { return undershelf::content::UNDERSHELF_FUZZ_FAMILY; }
+using namespace undershelf;
+
+struct Named {
+  std::string_view word;
+  const content::Family* family;
+};
+constexpr std::array kFamilies = {
+    Named{"png", &content::kPng},           Named{"jpeg", &content::kJpeg},
+    Named{"gif", &content::kGif},           Named{"bmp", &content::kBmp},
+    Named{"tiff", &content::kTiff},         Named{"psd", &content::kPsd},
+    Named{"isobmff", &content::kIsobmff},   Named{"riff", &content::kRiff},
+    Named{"matroska", &content::kMatroska}, Named{"asf", &content::kAsf},
+    Named{"mpeg", &content::kMpeg},         Named{"flac", &content::kFlac},
+    Named{"ogg", &content::kOgg},           Named{"mpegaudio", &content::kMpegAudio},
+    Named{"zip", &content::kZip},           Named{"packed", &content::kPacked},
+    Named{"tar", &content::kTar},           Named{"discimage", &content::kDiscImage},
+    Named{"compound", &content::kCompound}, Named{"pdf", &content::kPdf},
+    Named{"sqlite", &content::kSqlite},     Named{"text", &content::kText},
+    Named{"program", &content::kProgram},   Named{"font", &content::kFont}};
+
+const content::Family& family() {
+  static const auto* const named = std::ranges::find(kFamilies, fuzz::target_word(), &Named::word);
+  if (named == kFamilies.end()) std::abort();
+  return *named->family;
+}
 
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
-  using namespace undershelf;
   content::MemoryBytes bytes(std::as_bytes(std::span(data, size)));
   const std::string_view format = family().recognise(bytes);
   if (format.empty()) return 0;

@@ -20,7 +20,7 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
   const auto source =
       std::make_shared<fuzz::SparseSource>(input.subspan(count * kTrace), uint64_t{16} << 20);
 
-  const FileSystem& system = fuzz::system_named(UNDERSHELF_FUZZ_SYSTEM);
+  const FileSystem& system = fuzz::target_system();
   std::vector<std::unique_ptr<Detector>> detectors;
   detectors.push_back(system.make_detector());
   detectors.push_back(make_content_detector());

@@ -1,7 +1,7 @@
 // Inputs to begin with: what the readers and detectors look at on a real volume.
 //   make_corpus IMAGE NAME DIR
-// Writes DIR/fuzz-<system>/NAME and DIR/fuzz-deep-<system>/NAME for each system that knows the
-// volume, and DIR/fuzz-layout/NAME.
+// Writes DIR/fuzz-reader-<system>/NAME and DIR/fuzz-deep-<system>/NAME for each system that knows
+// the volume, and DIR/fuzz-layout/NAME.
 #include <filesystem>
 #include <fstream>
 #include <iostream>
@@ -58,7 +58,8 @@ int main(int count, char** arguments) {
     if (reader) {
       fuzz::NullSink sink;
       reader->read(sink);
-      write(folder / ("fuzz-" + std::string(system.name)) / name, recording->input(kMostSectors));
+      write(folder / ("fuzz-reader-" + std::string(system.name)) / name,
+            recording->input(kMostSectors));
     }
     std::vector<uint8_t> deep = traces_of(system, source);
     if (deep.size() <= 4) continue;

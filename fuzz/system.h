@@ -1,14 +1,19 @@
-// The file system that a fuzzer is built for.
+// The file system that a fuzzer is called for.
 #pragma once
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "fs/fs.h"
+#include "target.h"
 
 namespace undershelf::fuzz {
 
-inline const FileSystem& system_named(std::string_view name) {
-  return *std::ranges::find(file_systems(), name, &FileSystem::name);
+// The file system of that name.
+inline const FileSystem& target_system() {
+  const auto system = std::ranges::find(file_systems(), target_word(), &FileSystem::name);
+  if (system == file_systems().end()) std::abort();
+  return *system;
 }
 
 }  // namespace undershelf::fuzz

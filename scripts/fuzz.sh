@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Runs every fuzzer for a while: `scripts/fuzz.sh [minutes in all]`, 10 if not given. What they learn
 # is kept in build/corpus; an input that breaks something is left in build/findings, and is the exit
-# code. One target: `scripts/fuzz.sh 10 fuzz-ntfs`.
+# code. One target: `scripts/fuzz.sh 10 fuzz-reader-ntfs`.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 minutes=${1:-10}
@@ -34,7 +34,9 @@ if [ ! -e "$corpus/kinds" ]; then
   find "$corpus/kinds" -size +160k -delete
 fi
 
-targets=("$build"/fuzz/fuzz-*)
+# Those that several targets share are called by these targets' names.
+shopt -s extglob
+targets=("$build"/fuzz/fuzz-!(content|deep|reader))
 [ $# -lt 2 ] || targets=("$build/fuzz/$2")
 seconds=$((minutes * 60 * $(nproc) / ${#targets[@]}))
 run() {
