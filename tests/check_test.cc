@@ -202,5 +202,22 @@ TEST_F(Checked, LivingFilesToo) {
   EXPECT_EQ(row["sha256"], known().at("Still here.csv")["sha256"]);
 }
 
+// Of what breaks off, `show` tells whose bytes stand there, if that is known.
+TEST(Reasons, NameWhoLiesWhereAFileBreaksOff) {
+  const TempFolder folder;
+  const std::string image = folder.path("card.img");
+  const std::string shelf = folder.path("shelf");
+  write_file(image, sample("fat16-fragments"));
+  ASSERT_EQ(undershelf({"scan", image, "--shelf", shelf, "--depth", "deep"}).code, 0);
+  const std::vector<Json> rows = rows_of(shelf, {"--path", "CHARTS/Sheet 2*"});
+  ASSERT_EQ(rows.size(), 1U);
+  ASSERT_EQ(rows[0]["check"], "broken");
+  const std::string id = std::to_string(rows[0]["id"].get<int64_t>());
+  const std::string shown = undershelf({"show", shelf, id}).out;
+  EXPECT_NE(shown.find("Where it breaks off lies what the lost file Panorama of the coast.png"),
+            std::string::npos)
+      << shown;
+}
+
 }  // namespace
 }  // namespace undershelf::test
