@@ -2,9 +2,11 @@
 // discarded.
 #include <gtest/gtest.h>
 
+#include "kinds.h"
 #include "rating/rating.h"
 #include "scan/scan.h"
 #include "shelf/selection.h"
+#include "source/hash.h"
 #include "source/identity.h"
 #include "support.h"
 
@@ -201,6 +203,54 @@ TEST_F(Checked, LivingFilesToo) {
   EXPECT_EQ(row["rating"], "whole");
   EXPECT_EQ(row["sha256"], known().at("Still here.csv")["sha256"]);
 }
+
+// A file that was written around another one, both deleted since: nothing records where it went
+// on, and the other one is not what its name says, so that it seems overwritten. Content tells.
+class Around : public testing::TestWithParam<const char*> {};
+
+TEST_P(Around, AnotherLostFileIsFoundByContent) {
+  const TempFolder folder;
+  const auto run = [&](const std::string& command) {
+    const Outcome outcome =
+        shell("cd " + quoted(folder.path()) + " && MTOOLS_SKIP_CHECK=1 " + command);
+    ASSERT_EQ(outcome.code, 0) << command << outcome.err;
+  };
+  const std::string name = GetParam();
+  std::string readings;
+  while (readings.size() < 16'000) readings += "2026-04-02 10:00 TG07 level 312 cm\n";
+  write_file(folder.path("before.bin"), std::string(900, 'b'));
+  write_file(folder.path("hole.txt"), std::string(9000, 'x'));
+  write_file(folder.path("kept.png"), readings);
+  write_file(folder.path(name), kinds().at(name));
+  run("mformat -C -i card.img -T 32768 -c 2 -r 32 ::");
+  run("mcopy -i card.img before.bin hole.txt kept.png ::");
+  run("mdel -i card.img ::hole.txt");
+  run("mcopy -i card.img " + name + " ::");
+  run("mdel -i card.img ::" + name + " ::kept.png");
+  const std::string shelf = folder.path("shelf");
+  ASSERT_EQ(undershelf({"scan", folder.path("card.img"), "--shelf", shelf, "--depth", "deep"}).code,
+            0);
+  for (int again = 0; again < 2; ++again) {
+    const std::vector<Json> rows = rows_of(shelf, {"--name", "*" + name.substr(1)});
+    ASSERT_EQ(rows.size(), 1U);
+    EXPECT_EQ(rows[0]["placement"], "content");
+    EXPECT_EQ(rows[0]["sha256"], sha256_hex(std::as_bytes(std::span(kinds().at(name)))));
+    EXPECT_EQ(rows[0]["intact_bytes"], kinds().at(name).size());
+    EXPECT_TRUE(rows[0]["rating"] == "whole" || rows[0]["rating"] == "likely") << rows[0];
+    const Outcome shown = undershelf({"show", shelf, std::to_string(rows[0]["id"].get<int>())});
+    EXPECT_NE(shown.out.find("found by its content, around 1 place"), std::string::npos);
+    // It stays there, whatever is done with the shelf.
+    undershelf({"scan", folder.path("card.img"), "--shelf", shelf, "--depth", "deep", "--check",
+                "full", "--check-living"});
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, Around,
+                         testing::Values("pack.zip", "stored.png", "report.docx", "restarts.jpg"),
+                         [](const auto& one) {
+                           const std::string name = one.param;
+                           return name.substr(name.find('.') + 1);
+                         });
 
 // Of what breaks off, `show` tells whose bytes stand there, if that is known.
 TEST(Reasons, NameWhoLiesWhereAFileBreaksOff) {

@@ -10,6 +10,7 @@
 
 #include "access/content.h"
 #include "checking/box.h"
+#include "checking/store.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 
@@ -87,14 +88,6 @@ size_t read_to_hole(const StreamReader& stream, uint64_t offset, std::span<std::
                   before_hole(stream.known_losses(), offset, out.size()));
 }
 
-// Words that say less than the name of a file does.
-bool says_little(std::string_view format) {
-  for (const std::string_view word : {"text", "json", "xml", "zip", "gzip", "compound", "tiff"}) {
-    if (format == word) return true;
-  }
-  return false;
-}
-
 class Checker {
  public:
   Checker(Shelf& shelf, Spaces& spaces, const CheckOptions& options, const Budget& budget)
@@ -102,9 +95,7 @@ class Checker {
         opener_(shelf, spaces),
         options_(options),
         budget_(budget),
-        update_(db_,
-                "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=? "
-                "WHERE id=?"),
+        store_(db_),
         wanted_(wanted_streams(db_, options.living)) {
     const uint64_t source =
         std::min(spaces.at(SpaceId::source)->size(), UINT64_MAX / kMostReadings);
@@ -147,28 +138,11 @@ class Checker {
       transaction_ = std::make_unique<SQLite::Transaction>(db_);
       begun_ = Clock::now();
     }
-    const std::string_view format = found.format.data();
-    update_.bindNoCopy(1, content::to_text(found.level).data());
-    bind_or_null(2, format);
-    bind_or_null(3, says_little(format) ? std::string_view() : content::type_of(format));
-    update_.bind(4, static_cast<int64_t>(std::min(found.sound_to, wanted_[number].size)));
-    bind_or_null(5, found.why.data());
-    bind_or_null(6, found.hashed ? found.sha256.data() : "");
-    update_.bind(7, number_of(wanted_[number].stream));
-    update_.exec();
-    update_.reset();
+    store_.put(wanted_[number].stream, found, wanted_[number].size);
     ++progress_.files;
     progress_.bytes += wanted_[number].size;
     options_.progress(progress_);
     if (Clock::now() - begun_ > kBetweenCommits) commit();
-  }
-
-  void bind_or_null(int index, std::string_view text) {
-    if (text.empty()) {
-      update_.bind(index);
-    } else {
-      update_.bind(index, std::string(text));
-    }
   }
 
   void commit() {
@@ -180,7 +154,7 @@ class Checker {
   ContentOpener opener_;
   const CheckOptions& options_;
   const Budget& budget_;
-  SQLite::Statement update_;
+  ExaminedStore store_;
   std::vector<Wanted> wanted_;
   uint64_t left_out_ = 0;
   size_t given_ = 0;

@@ -32,7 +32,8 @@ std::string_view to_text(OtherName::Kind kind) {
 }
 
 std::string_view to_text(Placement placement) {
-  constexpr std::array<std::string_view, 4> kTexts = {"exact", "inferred", "guessed", "none"};
+  constexpr std::array<std::string_view, 5> kTexts = {"exact", "inferred", "content", "guessed",
+                                                      "none"};
   return kTexts[static_cast<size_t>(placement)];
 }
 

@@ -31,6 +31,7 @@ enum class Codec : uint8_t {
 enum class Placement : uint8_t {
   exact,     // recorded: run list, contiguous flag, intact chain, inline, a single cluster
   inferred,  // from the first cluster on, contiguously or around clusters in use
+  content,   // as its content adds up to its end
   guessed,   // the first cluster itself is incomplete
   none,      // not known at all
 };

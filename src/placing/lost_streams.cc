@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "shelf/rows.h"
+#include "shelf/shelf.h"
 
 namespace undershelf {
 
@@ -33,11 +34,21 @@ bool was_begun_during(const LostStream& younger, const LostStream& older) {
          *younger.times.created <= *older.times.modified;
 }
 
+Grids grids_of(const Shelf& shelf) {
+  Grids grids;
+  for (const VolumeRecord& record : shelf.volumes(false)) {
+    const Volume& v = record.volume;
+    grids[record.id] = {v.heap_offset, v.cluster_size,
+                        v.heap_offset + v.cluster_count * v.cluster_size};
+  }
+  return grids;
+}
+
 namespace {
 
 // What is to be placed, or (`fixed`) has its place: the latter in spaces with some of the former.
-void load(SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids,
-          const char* which, bool fixed, std::map<SpaceId, LostStreams>& by_space) {
+void load(SQLite::Database& db, const Grids& grids, const char* which, bool fixed,
+          std::map<SpaceId, LostStreams>& by_space) {
   SQLite::Statement row(db, fmt::format(R"sql(
     SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
            coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
@@ -77,8 +88,7 @@ void load(SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>&
 
 }  // namespace
 
-std::map<SpaceId, LostStreams> load_lost_streams(
-    SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids) {
+std::map<SpaceId, LostStreams> load_lost_streams(SQLite::Database& db, const Grids& grids) {
   std::map<SpaceId, LostStreams> lost;
   load(db, grids, "s.open=1", false, lost);
   if (lost.empty()) return lost;

@@ -20,6 +20,8 @@ class Database;
 
 namespace undershelf {
 
+class Shelf;
+
 struct Times {
   std::optional<Time> created, modified;
   bool folder = false;
@@ -62,6 +64,9 @@ bool grew_together(const Times& a, const Times& b);
 // Whether the younger one was begun while the older one was still being written.
 bool was_begun_during(const LostStream& younger, const LostStream& older);
 
+using Grids = std::unordered_map<VolumeId, ClusterGrid>;
+Grids grids_of(const Shelf& shelf);
+
 // What is to be placed in a space, and what has its place and is only in the way of that.
 struct LostStreams {
   std::vector<LostStream> all;
@@ -70,7 +75,6 @@ struct LostStreams {
 };
 // By space (VolumeRecord::space), of those in which something is to be placed. `grids`: of all
 // volumes.
-std::map<SpaceId, LostStreams> load_lost_streams(
-    SQLite::Database& db, const std::unordered_map<VolumeId, ClusterGrid>& grids);
+std::map<SpaceId, LostStreams> load_lost_streams(SQLite::Database& db, const Grids& grids);
 
 }  // namespace undershelf

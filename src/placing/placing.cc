@@ -24,18 +24,6 @@ namespace {
 constexpr int64_t kMoment = 120 * kTicksPerSecond;
 constexpr size_t kTimesKept = 200'000;
 
-using Grids = std::unordered_map<VolumeId, ClusterGrid>;  // by volume
-
-Grids grids_of(const Shelf& shelf) {
-  Grids grids;
-  for (const VolumeRecord& record : shelf.volumes(false)) {
-    const Volume& v = record.volume;
-    grids[record.id] = {v.heap_offset, v.cluster_size,
-                        v.heap_offset + v.cluster_count * v.cluster_size};
-  }
-  return grids;
-}
-
 class Placer {
  public:
   // All of one space. The references must outlive it.

@@ -47,7 +47,8 @@ Clues clues_of(const Facts& facts, const Format& format) {
     set(Clue::verified, true);
     return clues;
   }
-  set(Clue::inferred, facts.placement == Placement::inferred);
+  set(Clue::inferred,
+      facts.placement == Placement::inferred || facts.placement == Placement::content);
   set(Clue::guessed, facts.placement == Placement::guessed);
   set(Clue::stepped, facts.stepped > 0);
   set(Clue::scattered, facts.entangled || facts.of(Loss::Cause::scattered) > 0);

@@ -114,6 +114,12 @@ class Weighing {
       say("Its bytes stand in its own record.");
     } else if (facts_.placement == Placement::guessed) {
       say("Its first cluster is only partly recorded, and was guessed.");
+    } else if (facts_.placement == Placement::content) {
+      say(facts_.stepped == 0
+              ? "Its first cluster is recorded; that the rest follows it was found by its content."
+              : fmt::format("Its first cluster is recorded; where the rest lies was found by its "
+                            "content, around {} place{} of other lost files.",
+                            facts_.stepped, facts_.stepped == 1 ? "" : "s"));
     } else if (facts_.placement == Placement::inferred) {
       say(facts_.stepped == 0
               ? "Its first cluster is recorded; the rest is taken to follow it."

@@ -48,8 +48,9 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.proof = named<Proof>({Proof::last, Proof::unsure}, next().getText(), Proof::old);
   facts.size = maybe_size(next());
   valid_size = size_of(next());
-  facts.placement = named<Placement>({Placement::exact, Placement::inferred, Placement::guessed},
-                                     next().getText(), Placement::none);
+  facts.placement = named<Placement>(
+      {Placement::exact, Placement::inferred, Placement::content, Placement::guessed},
+      next().getText(), Placement::none);
   pieces = pieces_of(next());
   facts.stepped = size_of(next());
   facts.rivalled = size_of(next());

@@ -3,14 +3,15 @@
 
 #include "access/spaces.h"
 #include "model/budget.h"
+#include "placing/claims.h"
 #include "scan/scan.h"
 #include "shelf/shelf.h"
 
 namespace undershelf {
 
-// Has files looked at to their end. What the user is to know of it goes to `result`; stopped, the
-// next scan goes on with it.
-void check_files(Shelf& shelf, Spaces& spaces, const ScanOptions& options, const Budget& budget,
-                 ScanResult& result);
+// Has files looked at to their end, and what breaks off placed by its content. What the user is to
+// know of it goes to `result`; stopped, the next scan goes on with it.
+void check_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
+                 const Budget& budget, ScanResult& result);
 
 }  // namespace undershelf

@@ -358,7 +358,7 @@ class Scan {
     options_.progress("Rating");
     rate_streams(shelf_, claims, used, spaces_);
     if (options_.check != Check::full || !last || result_.stopped) return;
-    check_files(shelf_, spaces_, options_, budget_, result_);
+    check_files(shelf_, spaces_, claims, options_, budget_, result_);
     heed_stop();
     rate_streams(shelf_, claims, used, spaces_);
   }

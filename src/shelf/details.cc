@@ -46,6 +46,8 @@ constexpr Sentence kSentences[] = {
      "size nor last change."},
     {"name-odd",
      "Its entry is one that no driver should write; content stands behind it all the same."},
+    {"placed-by-content",
+     "Where it lies was found by its content: {} ways to place it were tried."},
     {"size-lost", "Its size was never recorded."},
 };
 

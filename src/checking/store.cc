@@ -1,0 +1,45 @@
+#include "checking/store.h"
+
+#include <algorithm>
+#include <string>
+
+namespace undershelf::checking {
+namespace {
+
+// Words that say less than the name of a file does.
+bool says_little(std::string_view format) {
+  for (const std::string_view word : {"text", "json", "xml", "zip", "gzip", "compound", "tiff"}) {
+    if (format == word) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
+ExaminedStore::ExaminedStore(SQLite::Database& db)
+    : update_(db,
+              "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=? "
+              "WHERE id=?") {}
+
+void ExaminedStore::put(StreamId stream, const Examined& found, uint64_t size) {
+  const std::string_view format = found.format.data();
+  update_.bindNoCopy(1, content::to_text(found.level).data());
+  bind_or_null(2, format);
+  bind_or_null(3, says_little(format) ? std::string_view() : content::type_of(format));
+  update_.bind(4, static_cast<int64_t>(std::min(found.sound_to, size)));
+  bind_or_null(5, found.why.data());
+  bind_or_null(6, found.hashed ? found.sha256.data() : "");
+  update_.bind(7, number_of(stream));
+  update_.exec();
+  update_.reset();
+}
+
+void ExaminedStore::bind_or_null(int index, std::string_view text) {
+  if (text.empty()) {
+    update_.bind(index);
+  } else {
+    update_.bind(index, std::string(text));
+  }
+}
+
+}  // namespace undershelf::checking

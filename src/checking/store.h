@@ -1,0 +1,22 @@
+// Keeps what looking at a stream gave.
+#pragma once
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include "checking/examine.h"
+#include "model/ids.h"
+
+namespace undershelf::checking {
+
+class ExaminedStore {
+ public:
+  explicit ExaminedStore(SQLite::Database& db);
+  // `size`: of the stream, in bytes.
+  void put(StreamId stream, const Examined& found, uint64_t size);
+
+ private:
+  void bind_or_null(int index, std::string_view text);
+  SQLite::Statement update_;
+};
+
+}  // namespace undershelf::checking

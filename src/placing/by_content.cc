@@ -1,0 +1,323 @@
+#include "placing/by_content.h"
+
+#include <SQLiteCpp/SQLiteCpp.h>
+
+#include <algorithm>
+#include <memory>
+#include <optional>
+#include <thread>
+#include <unordered_map>
+#include <vector>
+
+#include "access/spaces.h"
+#include "checking/box.h"
+#include "checking/store.h"
+#include "content/walk.h"
+#include "model/budget.h"
+#include "model/entry.h"
+#include "placing/contiguous.h"
+#include "placing/lost_streams.h"
+#include "shelf/rows.h"
+#include "shelf/shelf.h"
+#include "source/source.h"
+
+namespace undershelf {
+namespace {
+
+constexpr int kRounds = 3;            // gaps in a file that are sought one after the other
+constexpr size_t kMostObstacles = 8;  // per round and file
+constexpr uint64_t kReadings = 2;     // times the source that may be read in all
+
+// What other lost files hold, in the order of their beginnings; some of it overlaps.
+using Held = std::vector<ByteRange>;
+
+// A lost file that breaks off where it was placed.
+struct Broken {
+  StreamId stream{};
+  EntryId entry{};
+  SpaceId space{};
+  VolumeId volume{};
+  uint64_t first = 0, size = 0;  // bytes
+  uint64_t sound_to = 0;         // bytes of the file that add up, as it is placed now
+  Pieces pieces;
+  std::vector<ByteRange> around;  // what it was placed around so far, and did better
+  uint64_t tried = 0;             // ways to place it
+  bool open = true;               // another round may help
+};
+
+// One way to place a file.
+struct Trial {
+  size_t file = 0;
+  Placed placed;
+  std::vector<ByteRange> around;
+  checking::Examined found;
+};
+
+// The byte of its space behind the first `length` bytes of a file.
+uint64_t place_behind(const Pieces& pieces, uint64_t length) {
+  for (const Piece& piece : pieces) {
+    if (length <= piece.length) return piece.offset + length;
+    length -= piece.length;
+  }
+  return 0;
+}
+
+size_t read_pieces(const Source& source, const Pieces& pieces, uint64_t at,
+                   std::span<std::byte> out) {
+  size_t done = 0;
+  uint64_t begin = 0;
+  for (const Piece& piece : pieces) {
+    const uint64_t end = begin + piece.length;
+    if (at + done < end && done < out.size()) {
+      if (piece.kind != Piece::Kind::range) return done;
+      const uint64_t inside = at + done - begin;
+      const auto part = out.subspan(done, std::min(piece.length - inside, out.size() - done));
+      const ReadResult read = source.read(piece.offset + inside, part);
+      if (!read.ok()) return done + (read.bad.front().offset - (piece.offset + inside));
+      done += part.size();
+    }
+    begin = end;
+  }
+  return done;
+}
+
+bool adds_up(const checking::Examined& found, const Broken& file, uint64_t cluster) {
+  if (found.level == content::Level::verified) return true;
+  return found.level == content::Level::consistent &&
+         content::notices_foreign_clusters(found.format.data()) &&
+         found.sound_to + cluster > file.size;
+}
+
+class ByContent {
+ public:
+  ByContent(Shelf& shelf, Spaces& spaces, const Claims& claims, const Budget& budget)
+      : db_(shelf.db()),
+        spaces_(spaces),
+        claims_(claims),
+        budget_(budget),
+        grids_(grids_of(shelf)),
+        may_read_(kReadings * spaces.at(SpaceId::source)->size()),
+        box_(std::max(1U, std::thread::hardware_concurrency()), checking::examine) {
+    load_broken();
+    if (!broken_.empty()) load_held();
+  }
+
+  PlacedByContent run() {
+    for (int round = 0; round < kRounds; ++round) {
+      std::vector<Trial> trials = trials_of_round();
+      if (trials.empty()) break;
+      examine(trials);
+      if (budget_.is_stopped()) throw Stopped{};
+      settle(trials);
+    }
+    return result_;
+  }
+
+ private:
+  void load_broken() {
+    SQLite::Statement row(db_, R"sql(
+      SELECT s.id, e.id, v.space, e.volume, s.first, s.size, s.sound_to, s.pieces
+      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+      WHERE s.checked='broken' AND s.placement='inferred' AND s.open=1 AND s.codec IS NULL
+        AND s.encoding='plain' AND s.valid_size=s.size AND e.state<>'live' AND e.merged_into IS NULL
+      ORDER BY v.space, s.first)sql");
+    while (row.executeStep()) {
+      Broken file{id_of<StreamId>(row.getColumn(0)),
+                  id_of<EntryId>(row.getColumn(1)),
+                  id_of<SpaceId>(row.getColumn(2)),
+                  id_of<VolumeId>(row.getColumn(3)),
+                  size_of(row.getColumn(4)),
+                  size_of(row.getColumn(5)),
+                  size_of(row.getColumn(6)),
+                  pieces_of(row.getColumn(7)),
+                  {}};
+      if (claims_.contains(file.space)) broken_.push_back(std::move(file));
+    }
+  }
+
+  void load_held() {
+    SQLite::Statement row(db_, R"sql(
+      SELECT v.space, e.volume, s.pieces
+      FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+      WHERE e.state<>'live' AND e.merged_into IS NULL AND s.rating<>'gone'
+        AND length(s.pieces)>0)sql");
+    while (row.executeStep()) {
+      const ClusterGrid& grid = grids_.at(id_of<VolumeId>(row.getColumn(1)));
+      for (const Piece& piece : pieces_of(row.getColumn(2))) {
+        if (piece.kind != Piece::Kind::range || piece.offset < grid.heap_offset) continue;
+        held_[id_of<SpaceId>(row.getColumn(0))].push_back(
+            {piece.offset, grid.rounded_up(piece.offset + piece.length) - piece.offset});
+      }
+    }
+    for (auto& [space, held] : held_) {
+      std::ranges::sort(held, {}, [](const ByteRange& r) { return std::pair(r.offset, r.length); });
+      const auto twins = std::ranges::unique(held);
+      held.erase(twins.begin(), twins.end());
+    }
+  }
+
+  // What a file may have been written around: what begins in what was taken for its place, the
+  // nearest to where it breaks off first. Some formats notice a break where it is, some at the
+  // beginning of the part that does not add up, some a little behind.
+  std::vector<ByteRange> obstacles_of(const Broken& file) const {
+    const uint64_t breaks = place_behind(file.pieces, file.sound_to);
+    const uint64_t end = place_behind(file.pieces, file.size);
+    const Held& held = held_.at(file.space);
+    const auto middle = std::ranges::upper_bound(held, breaks, {}, &ByteRange::offset);
+    std::vector<Held::const_iterator> near;
+    auto before = middle;
+    while (before != held.begin() && near.size() < kMostObstacles) {
+      if ((--before)->offset <= file.first) break;
+      near.push_back(before);
+    }
+    auto behind = middle;
+    for (size_t n = 0; n < kMostObstacles && behind != held.end() && behind->offset < end; ++n) {
+      near.push_back(behind++);
+    }
+    std::erase_if(near, [&](const auto& range) {
+      return std::ranges::find(file.around, *range) != file.around.end();
+    });
+    std::ranges::stable_sort(near, {}, [&](const auto& range) {
+      return range->offset > breaks ? range->offset - breaks : breaks - range->offset;
+    });
+    near.resize(std::min(near.size(), kMostObstacles));
+    std::vector<ByteRange> obstacles;
+    for (const auto& range : near) {
+      obstacles.push_back(*range);
+      // And with what lies right behind it, up to the next gap.
+      ByteRange joined = *range;
+      for (auto more = std::next(range); more != held.end() && more->offset <= joined.end();
+           ++more) {
+        joined.length = std::max(joined.end(), more->end()) - joined.offset;
+      }
+      if (joined != *range) obstacles.push_back(joined);
+    }
+    return obstacles;
+  }
+
+  Placed place(const Broken& file, const std::vector<ByteRange>& around) const {
+    const ClaimMap& living = claims_.at(file.space);
+    return place_contiguously(file.first, file.size, grids_.at(file.volume), [&](uint64_t at) {
+      Obstacle nearest;
+      const auto consider = [&](const ByteRange& range) {
+        if (range.end() <= at) return;
+        const bool nearer = nearest.range.length == 0 || range.offset < nearest.range.offset;
+        if (nearer) nearest = {range, true};
+      };
+      if (const Claim* claim = living.at_or_after(at)) consider(claim->range);
+      for (const ByteRange& range : around) consider(range);
+      return nearest;
+    });
+  }
+
+  std::vector<Trial> trials_of_round() {
+    std::vector<Trial> trials;
+    for (size_t i = 0; i < broken_.size(); ++i) {
+      Broken& file = broken_[i];
+      if (!file.open) continue;
+      file.open = false;
+      for (const ByteRange& obstacle : obstacles_of(file)) {
+        Trial trial{i, {}, file.around, {}};
+        trial.around.push_back(obstacle);
+        trial.placed = place(file, trial.around);
+        const bool whole = std::ranges::all_of(
+            trial.placed.pieces, [](const Piece& p) { return p.kind == Piece::Kind::range; });
+        if (!whole || trial.placed.pieces == file.pieces) continue;
+        if (file.size > may_read_) {
+          ++result_.left_out;
+          break;
+        }
+        may_read_ -= file.size;
+        ++file.tried;
+        trials.push_back(std::move(trial));
+      }
+    }
+    return trials;
+  }
+
+  void examine(std::vector<Trial>& trials) {
+    size_t given = 0;
+    const auto next = [&]() -> std::optional<checking::Task> {
+      if (given == trials.size()) return std::nullopt;
+      const Trial& trial = trials[given];
+      const Broken& file = broken_[trial.file];
+      const SourcePtr source = spaces_.at(file.space);
+      return checking::Task{given++, file.size,
+                            [source, &trial](uint64_t at, std::span<std::byte> out) {
+                              return read_pieces(*source, trial.placed.pieces, at, out);
+                            }};
+    };
+    box_.run(
+        next, [&](uint64_t i, const checking::Examined& found) { trials[i].found = found; },
+        [&] { return budget_.is_stopped(); });
+  }
+
+  // Keeps what adds up; what goes on for longer than before is gone on with.
+  void settle(std::vector<Trial>& trials) {
+    SQLite::Transaction transaction(db_);
+    std::unordered_map<size_t, const Trial*> best;
+    for (const Trial& trial : trials) {
+      const Trial*& known = best[trial.file];
+      if (known == nullptr || rank(trial) > rank(*known)) known = &trial;
+    }
+    for (const auto& [number, trial] : best) {
+      Broken& file = broken_[number];
+      const uint64_t cluster = grids_.at(file.volume).cluster_size;
+      if (adds_up(trial->found, file, cluster)) {
+        store(file, *trial);
+      } else if (trial->found.level == content::Level::broken &&
+                 trial->found.sound_to >= file.sound_to + cluster) {
+        file.sound_to = trial->found.sound_to;
+        file.pieces = trial->placed.pieces;
+        file.around = trial->around;
+        file.open = true;
+      }
+    }
+    transaction.commit();
+  }
+
+  std::pair<bool, uint64_t> rank(const Trial& trial) const {
+    const Broken& file = broken_[trial.file];
+    return {adds_up(trial.found, file, grids_.at(file.volume).cluster_size), trial.found.sound_to};
+  }
+
+  // Its place is no longer open: later passes leave it there.
+  void store(const Broken& file, const Trial& trial) {
+    SQLite::Statement update(
+        db_,
+        "UPDATE streams SET pieces=?, placement=?, stepped=?, open=0, entangled=0, scattered=0, "
+        "sampled=NULL, blank=NULL WHERE id=?");
+    const std::string packed = pack(trial.placed.pieces);
+    update.bindNoCopy(1, packed.data(), static_cast<int>(packed.size()));
+    update.bindNoCopy(2, to_text(Placement::content).data());
+    update.bind(3, static_cast<int64_t>(trial.placed.gaps));
+    update.bind(4, number_of(file.stream));
+    update.exec();
+    checking::ExaminedStore(db_).put(file.stream, trial.found, file.size);
+    SQLite::Statement evidence(db_, "INSERT INTO evidence VALUES(?, 'placed-by-content', ?)");
+    evidence.bind(1, number_of(file.entry));
+    evidence.bind(2, static_cast<int64_t>(file.tried));
+    evidence.exec();
+    ++result_.files;
+  }
+
+  SQLite::Database& db_;
+  Spaces& spaces_;
+  const Claims& claims_;
+  const Budget& budget_;
+  const Grids grids_;
+  uint64_t may_read_;  // bytes
+  checking::Box box_;
+  std::vector<Broken> broken_;
+  std::unordered_map<SpaceId, Held> held_;
+  PlacedByContent result_;
+};
+
+}  // namespace
+
+PlacedByContent place_by_content(Shelf& shelf, Spaces& spaces, const Claims& claims,
+                                 const Budget& budget) {
+  return ByContent(shelf, spaces, claims, budget).run();
+}
+
+}  // namespace undershelf
