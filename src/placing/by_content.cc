@@ -216,10 +216,15 @@ class ByContent {
       Broken& file = broken_[i];
       if (!file.open) continue;
       file.open = false;
+      std::vector<std::vector<ByteRange>> ways;
+      // First around nothing but what is there now.
+      if (file.around.empty()) ways.emplace_back();
       for (const ByteRange& obstacle : obstacles_of(file)) {
-        Trial trial{i, {}, file.around, {}};
-        trial.around.push_back(obstacle);
-        trial.placed = place(file, trial.around);
+        ways.push_back(file.around);
+        ways.back().push_back(obstacle);
+      }
+      for (std::vector<ByteRange>& around : ways) {
+        Trial trial{i, place(file, around), std::move(around), {}};
         const bool whole = std::ranges::all_of(
             trial.placed.pieces, [](const Piece& p) { return p.kind == Piece::Kind::range; });
         if (!whole || trial.placed.pieces == file.pieces) continue;
