@@ -64,7 +64,7 @@ Decoder decoder_for(std::string_view format) {
   return found == kKnown.end() ? nullptr : found->decoder;
 }
 
-Examined examine(Bytes& bytes) {
+Examined examine_if_sound(Bytes& bytes) {
   Examined found;
   const content::Recognised recognised = content::recognise(bytes);
   put(found.format, recognised.format);
@@ -79,7 +79,13 @@ Examined examine(Bytes& bytes) {
     found.sound_to = std::min(walk.sound_to, bytes.size());
     put(found.why, walk.why);
   }
-  hash(bytes, found);
+  if (found.level != Level::broken) hash(bytes, found);
+  return found;
+}
+
+Examined examine(Bytes& bytes) {
+  Examined found = examine_if_sound(bytes);
+  if (found.level == Level::broken) hash(bytes, found);
   return found;
 }
 

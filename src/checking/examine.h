@@ -22,5 +22,7 @@ struct Examined {
 // Recognises, walks, decodes where only that tells, and hashes. `verified` stays so only if nothing
 // but zeros follows the end.
 Examined examine(content::Bytes& bytes);
+// Likewise, but what is broken is not hashed.
+Examined examine_if_sound(content::Bytes& bytes);
 
 }  // namespace undershelf::checking

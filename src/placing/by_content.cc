@@ -26,6 +26,8 @@ namespace {
 
 constexpr int kRounds = 3;            // gaps in a file that are sought one after the other
 constexpr size_t kMostObstacles = 8;  // per round and file
+constexpr size_t kMostJoined = 64;    // that lie behind each other
+constexpr size_t kFilesAtOnce = 256;  // of which all ways are kept
 constexpr uint64_t kReadings = 2;     // times the source that may be read in all
 
 // What other lost files hold, in the order of their beginnings; some of it overlaps.
@@ -96,19 +98,22 @@ class ByContent {
         claims_(claims),
         budget_(budget),
         grids_(grids_of(shelf)),
-        may_read_(kReadings * spaces.at(SpaceId::source)->size()),
-        box_(std::max(1U, std::thread::hardware_concurrency()), checking::examine) {
+        may_read_(std::min(spaces.at(SpaceId::source)->size(), UINT64_MAX / kReadings) * kReadings),
+        box_(std::max(1U, std::thread::hardware_concurrency()), checking::examine_if_sound) {
     load_broken();
     if (!broken_.empty()) load_held();
   }
 
   PlacedByContent run() {
-    for (int round = 0; round < kRounds; ++round) {
-      std::vector<Trial> trials = trials_of_round();
-      if (trials.empty()) break;
-      examine(trials);
-      if (budget_.is_stopped()) throw Stopped{};
-      settle(trials);
+    for (size_t from = 0; from < broken_.size(); from += kFilesAtOnce) {
+      const size_t end = std::min(broken_.size(), from + kFilesAtOnce);
+      for (int round = 0; round < kRounds; ++round) {
+        std::vector<Trial> trials = trials_of_round(from, end);
+        if (trials.empty()) break;
+        examine(trials);
+        if (budget_.is_stopped()) throw Stopped{};
+        settle(trials);
+      }
     }
     return result_;
   }
@@ -131,7 +136,8 @@ class ByContent {
                   size_of(row.getColumn(6)),
                   pieces_of(row.getColumn(7)),
                   {}};
-      if (claims_.contains(file.space)) broken_.push_back(std::move(file));
+      const bool has_clusters = grids_.at(file.volume).cluster_size > 0;
+      if (has_clusters && claims_.contains(file.space)) broken_.push_back(std::move(file));
     }
   }
 
@@ -143,6 +149,7 @@ class ByContent {
         AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
       const ClusterGrid& grid = grids_.at(id_of<VolumeId>(row.getColumn(1)));
+      if (grid.cluster_size == 0) continue;
       for (const Piece& piece : pieces_of(row.getColumn(2))) {
         if (piece.kind != Piece::Kind::range || piece.offset < grid.heap_offset) continue;
         held_[id_of<SpaceId>(row.getColumn(0))].push_back(
@@ -162,7 +169,9 @@ class ByContent {
   std::vector<ByteRange> obstacles_of(const Broken& file) const {
     const uint64_t breaks = place_behind(file.pieces, file.sound_to);
     const uint64_t end = place_behind(file.pieces, file.size);
-    const Held& held = held_.at(file.space);
+    const auto others = held_.find(file.space);
+    if (others == held_.end()) return {};
+    const Held& held = others->second;
     const auto middle = std::ranges::upper_bound(held, breaks, {}, &ByteRange::offset);
     std::vector<Held::const_iterator> near;
     auto before = middle;
@@ -186,8 +195,9 @@ class ByContent {
       obstacles.push_back(*range);
       // And with what lies right behind it, up to the next gap.
       ByteRange joined = *range;
-      for (auto more = std::next(range); more != held.end() && more->offset <= joined.end();
-           ++more) {
+      auto more = std::next(range);
+      for (size_t n = 0; n < kMostJoined && more != held.end() && more->offset <= joined.end();
+           ++n, ++more) {
         joined.length = std::max(joined.end(), more->end()) - joined.offset;
       }
       if (joined != *range) obstacles.push_back(joined);
@@ -210,9 +220,10 @@ class ByContent {
     });
   }
 
-  std::vector<Trial> trials_of_round() {
+  // All ways to place those files, from number `from` on, that another round may help.
+  std::vector<Trial> trials_of_round(size_t from, size_t end) {
     std::vector<Trial> trials;
-    for (size_t i = 0; i < broken_.size(); ++i) {
+    for (size_t i = from; i < end; ++i) {
       Broken& file = broken_[i];
       if (!file.open) continue;
       file.open = false;
