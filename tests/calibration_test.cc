@@ -96,6 +96,21 @@ TEST(Ratings, KeepTheirPromiseOnTheSamples) {
   EXPECT_GE(ordered, 0.98 * pairs);
 }
 
+TEST(Ratings, OfWhatBreaksOffPromiseNothing) {
+  Facts facts;
+  facts.state = State::deleted;
+  facts.size = 100'000;
+  facts.placement = Placement::exact;
+  facts.head = HeadMatch::fits;
+  facts.sampled = 7;
+  facts.check = content::Level::broken;
+  facts.lost[static_cast<size_t>(Loss::Cause::unsound)] = 60'000;
+  const Verdict verdict = rate(facts, format_by_name("a.png"));
+  EXPECT_EQ(verdict.rating, Rating::partial);
+  EXPECT_LE(verdict.score, 1);
+  EXPECT_EQ(verdict.intact_bytes, 40'000U);
+}
+
 // Whatever else is known of a file.
 TEST(Odds, FallWithWhatSpeaksAgainstAFile) {
   Facts sound;
