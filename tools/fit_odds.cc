@@ -167,8 +167,9 @@ std::vector<Block> isotonic(std::vector<Sample>& samples) {
 
 void print(const Model& model, const std::vector<Block>& blocks, const std::vector<Sample>& judged,
            size_t fitted) {
-  fmt::print("// Written by tools/fit_odds.cc from {} looks at lost files, and counted on {} at others.\n",
-             fitted, judged.size());
+  fmt::print(
+      "// Written by tools/fit_odds.cc from {} looks at lost files, and counted on {} at others.\n",
+      fitted, judged.size());
   fmt::print("constexpr double kIntercept = {:.4f};\n", model.intercept);
   fmt::print("constexpr double kWeights[kClues] = {{\n");
   for (Eigen::Index i = 0; i < model.weights.size(); ++i)
