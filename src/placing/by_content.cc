@@ -158,8 +158,7 @@ class ByContent {
     }
     for (auto& [space, held] : held_) {
       std::ranges::sort(held, {}, [](const ByteRange& r) { return std::pair(r.offset, r.length); });
-      const auto twins = std::ranges::unique(held);
-      held.erase(twins.begin(), twins.end());
+      held.erase(std::unique(held.begin(), held.end()), held.end());
     }
   }
 
