@@ -88,7 +88,8 @@ def judge_rows(name, known, shelf, hashes):
         meant = ([truth for path, truth in named if lives.ends_alike(row["path"], path)]
                  or [truth for _, truth in named])
         if not meant and not row["path_exact"]:  # of a long name only the beginning may be left
-            meant = [truth for name, rows in by_name.items() if len(row["name"]) > 4 and name.startswith(row["name"][1:]) for _, truth in rows]
+            meant = [truth for known_name, rows in by_name.items()
+                     if len(row["name"]) > 4 and known_name.startswith(row["name"][1:]) for _, truth in rows]
         if not meant and re.search("~[0-9]", row["name"]):  # the alias of a lost long name
             meant = [truth for rows in by_name.values() for _, truth in rows if truth["size"] == row["size"]]
         same = any(hashes.get(row["id"]) == truth["sha256"] if row["size"] else truth["size"] == 0 for truth in meant)

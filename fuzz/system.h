@@ -9,7 +9,7 @@
 
 namespace undershelf::fuzz {
 
-// The file system of that name.
+// The one whose name is the target's word.
 inline const FileSystem& target_system() {
   const auto system = std::ranges::find(file_systems(), target_word(), &FileSystem::name);
   if (system == file_systems().end()) std::abort();

@@ -3,7 +3,6 @@
 #include <gtest/gtest.h>
 
 #include "kinds.h"
-#include "rating/rating.h"
 #include "scan/scan.h"
 #include "shelf/selection.h"
 #include "source/hash.h"

@@ -12,7 +12,7 @@
 
 namespace undershelf {
 
-// What the fit looks at: each is 0 or 1, but for kClusters.
+// What the fit looks at: each is 0 or 1, but for `clusters`.
 enum class Clue : uint8_t {
   inferred,               // its first cluster is recorded, and the rest taken to follow
   guessed,                // its first cluster is not wholly recorded
