@@ -4,6 +4,7 @@
 #include <cstdlib>
 
 #include "checking/decoders.h"
+#include "checking/examine.h"
 #include "content/families.h"
 #include "target.h"
 
@@ -47,5 +48,13 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
   if (walk.end && *walk.end > size + 65536) std::abort();
   const checking::Decoder decoder = checking::decoder_for(format);
   if (walk.level != content::Level::broken && decoder != nullptr) decoder(bytes, walk);
+  const content::Recognised recognised{format, &family()};
+  const content::Walk open = content::walk_open(bytes, recognised);
+  if (open.level == content::Level::broken && open.why.empty()) std::abort();
+  content::Description says;
+  content::describe(bytes, recognised, says);
+  checking::describe_packed(bytes, format, says);
+  constexpr size_t kMostJoined = 16 << 10;  // it takes many looks
+  if (size <= kMostJoined) checking::rejoin(bytes, 512);
   return 0;
 }

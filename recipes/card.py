@@ -25,7 +25,8 @@ class Card:
         """`folder`: where the image is made, if not among the samples."""
         self.name, self.cluster_size = name, cluster_size
         self.system, self.options = system, options
-        self.image = (folder or SAMPLES) / f"{name}.img"
+        self.kept_in = folder or SAMPLES
+        self.image = self.kept_in / f"{name}.img"
         self.image.unlink(missing_ok=True)
         with open(self.image, "wb") as f:
             f.truncate(size)
@@ -158,10 +159,10 @@ class Card:
 
     def finish(self):
         rows = list(self.truth())
-        with open(SAMPLES / f"{self.name}.truth.jsonl", "w", encoding="utf-8") as out:
+        with open(self.kept_in / f"{self.name}.truth.jsonl", "w", encoding="utf-8") as out:
             for row in rows:
                 out.write(json.dumps(row, ensure_ascii=False) + "\n")
-        packed = SAMPLES / f"{self.name}.img.zst"
+        packed = self.kept_in / f"{self.name}.img.zst"
         subprocess.run(["zstd", "-q", "-f", "-19", "--long=27", "--rm", self.image, "-o", packed],
                        check=True)
         print(f"{packed.name}: {packed.stat().st_size} bytes, {len(rows)} rows of truth")

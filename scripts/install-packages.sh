@@ -7,7 +7,7 @@ set -euo pipefail
 packages=(
   g++ cmake ninja-build clang-format zstd dosfstools mtools
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
-  nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev pkg-config
+  nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev pkg-config
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then

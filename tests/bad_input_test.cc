@@ -100,7 +100,7 @@ INSTANTIATE_TEST_SUITE_P(
         Case{{"tree", "@card.shelf", "--sort", "size"}, 2, "no option --sort"},
         Case{{"scan", "@card.img"}, 2, "--shelf FILE"},
         Case{{"scan", "@card.img", "--shelf", "@x", "--depth", "full"}, 2, "quick, deep"},
-        Case{{"scan", "@card.img", "--shelf", "@x", "--only", "fat"}, 2, "limits a deep scan"},
+        Case{{"scan", "@card.img", "--shelf", "@x", "--only", "fat"}, 2, "is for a deep scan"},
         Case{{"scan", "@card.img", "--shelf", "@x", "--depth", "deep", "--only", "fat32"},
              2,
              "hfsplus"},

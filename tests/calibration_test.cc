@@ -32,6 +32,7 @@ std::vector<Judged> judged_files(const std::string& name) {
     return path.substr(std::min(path.size(), path.rfind('/') + 2));
   };
   std::map<std::string, std::set<std::string>> hashes;  // by name
+  std::set<std::string> all;
   std::vector<Json> known = truth(name);
   for (size_t i = 0; i < known.size(); ++i) {  // some are disks of other samples
     if (!known[i].contains("sample")) continue;
@@ -40,6 +41,7 @@ std::vector<Judged> judged_files(const std::string& name) {
   for (const Json& one : known) {
     if (!one.contains("sha256")) continue;
     hashes[known_by(one["path"])].insert(one["sha256"]);
+    all.insert(one["sha256"]);
     for (const Json& former : one["former_names"]) {
       hashes[known_by(former)].insert(one["sha256"]);
     }
@@ -48,7 +50,9 @@ std::vector<Judged> judged_files(const std::string& name) {
   for (const Json& row : rows_of(shelf, {"--kind", "file"})) {
     const bool counts = row["state"] != "live" && row["stream"].is_null() && row["link"] == false;
     if (!counts || row["size"].is_null() || row["size"] == 0) continue;
-    const std::set<std::string>& meant = hashes[known_by(row["path"])];
+    // What has no name may be any file that was there.
+    const bool carved = row["state"] == "carved";
+    const std::set<std::string>& meant = carved ? all : hashes[known_by(row["path"])];
     const bool same = !row["sha256"].is_null() && meant.contains(row["sha256"]);
     judged.push_back({name + ": " + row["path"].get<std::string>(), row["rating"],
                       row["score"].get<double>() / 100, same});

@@ -32,17 +32,20 @@ constexpr uint64_t kMostUnpacked = 16, kAlways = 1 << 20;
 // All files together may claim the same bytes over and over: so many times the source are read.
 constexpr uint64_t kMostReadings = 4;
 
-std::vector<Wanted> wanted_streams(SQLite::Database& db, bool living) {
+std::vector<Wanted> wanted_streams(SQLite::Database& db, const CheckOptions& options) {
   std::vector<Wanted> wanted;
   SQLite::Statement row(db, R"sql(
-    SELECT coalesce(v.space,0), s.pieces, s.id, s.size, s.intact_bytes<s.size
+    SELECT coalesce(v.space,0), s.pieces, s.id, s.size, s.intact_bytes<s.size, e.type
     FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
     WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL AND e.system=0
       AND (e.state<>'live' OR ?) AND s.checked IS NULL AND s.rating<>'gone' AND s.size>0
       AND s.placement<>'none' AND s.encoding<>'encrypted'
       AND (s.encoding='plain' OR s.codec IS NOT NULL))sql");
-  row.bind(1, living ? 1 : 0);
+  row.bind(1, options.living ? 1 : 0);
+  const std::vector<std::string>& kinds = options.kinds;
   while (row.executeStep()) {
+    const std::string_view type = row.getColumn(5).getText();
+    if (!kinds.empty() && std::ranges::find(kinds, type) == kinds.end()) continue;
     Wanted one{id_of<SpaceId>(row.getColumn(0)), 0, id_of<StreamId>(row.getColumn(2)),
                size_of(row.getColumn(3)), row.getColumn(4).getInt() != 0};
     uint64_t stored = 0;
@@ -96,7 +99,7 @@ class Checker {
         options_(options),
         budget_(budget),
         store_(db_),
-        wanted_(wanted_streams(db_, options.living)) {
+        wanted_(wanted_streams(db_, options)) {
     const uint64_t source =
         std::min(spaces.at(SpaceId::source)->size(), UINT64_MAX / kMostReadings);
     left_out_ = limit(wanted_, source * kMostReadings);

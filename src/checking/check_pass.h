@@ -3,6 +3,8 @@
 
 #include <cstdint>
 #include <functional>
+#include <string>
+#include <vector>
 
 #include "model/budget.h"
 
@@ -19,8 +21,9 @@ struct CheckProgress {
 };
 
 struct CheckOptions {
-  size_t workers = 0;   // processes; 0: as many as there are cores
-  bool living = false;  // living files too
+  size_t workers = 0;              // processes; 0: as many as there are cores
+  bool living = false;             // living files too
+  std::vector<std::string> kinds;  // types (content/types.h) that are wanted; empty: all
   std::function<void(const CheckProgress&)> progress = [](const CheckProgress&) {};
 };
 

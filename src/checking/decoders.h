@@ -14,6 +14,12 @@ using Decoder = content::Walk (*)(content::Bytes& bytes, const content::Walk& st
 // The decoder for a format (content/walk.h); null if there is none.
 Decoder decoder_for(std::string_view format);
 
+// Byte behind the last of what is packed there, where only unpacking tells it.
+std::optional<uint64_t> end_by_decoding(content::Bytes& bytes, std::string_view format);
+
+// What formats say of themselves in packed parts, besides what Family::describe tells.
+void describe_packed(content::Bytes& bytes, std::string_view format, content::Description& found);
+
 content::Walk decode_jpeg(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_zip(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_gzip(content::Bytes& bytes, const content::Walk& structure);

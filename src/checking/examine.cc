@@ -21,6 +21,21 @@ void put(std::array<char, size>& to, std::string_view text) {
   to[length] = '\0';
 }
 
+// The first bytes of others, as if there were no more.
+class FirstBytes : public Bytes {
+ public:
+  FirstBytes(Bytes& all, uint64_t size) : all_(all), size_(size) {}
+  uint64_t size() const override { return size_; }
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    if (offset >= size_) return {};
+    return all_.at(offset, static_cast<size_t>(std::min<uint64_t>(length, size_ - offset)));
+  }
+
+ private:
+  Bytes& all_;
+  const uint64_t size_;
+};
+
 bool is_blank_from(Bytes& bytes, uint64_t at) {
   while (at < bytes.size()) {
     const auto part = bytes.at(at, Bytes::kMostAtOnce);
@@ -69,6 +84,8 @@ Examined examine_if_sound(Bytes& bytes) {
   const content::Recognised recognised = content::recognise(bytes);
   put(found.format, recognised.format);
   if (recognised.family != nullptr) {
+    content::describe(bytes, recognised, found.says);
+    describe_packed(bytes, recognised.format, found.says);
     Walk walk = recognised.family->walk(bytes, recognised.format);
     const Decoder decoder = decoder_for(recognised.format);
     if (walk.level != Level::broken && decoder != nullptr) walk = decoder(bytes, walk);
@@ -76,10 +93,53 @@ Examined examine_if_sound(Bytes& bytes) {
       walk.level = Level::consistent;
     }
     found.level = walk.level;
+    found.end = walk.end.value_or(0);
     found.sound_to = std::min(walk.sound_to, bytes.size());
     put(found.why, walk.why);
   }
   if (found.level != Level::broken) hash(bytes, found);
+  return found;
+}
+
+namespace {
+
+// Text of less than a sector is followed by zeros.
+uint64_t up_to_zero(Bytes& bytes) {
+  const auto head = bytes.at(0, 512);
+  const auto zero = std::ranges::find(head, std::byte{0});
+  return static_cast<uint64_t>(zero - head.begin());
+}
+
+}  // namespace
+
+Examined examine_start(Bytes& bytes) {
+  const content::Recognised recognised = content::recognise(bytes);
+  if (recognised.family == nullptr && up_to_zero(bytes) < std::min<uint64_t>(bytes.size(), 512)) {
+    FirstBytes text(bytes, up_to_zero(bytes));
+    return text.size() == 0 ? Examined{} : examine_start(text);
+  }
+  Walk walk = content::walk_open(bytes, recognised);
+  if (walk.level != Level::broken && !walk.end) {
+    if (const auto end = end_by_decoding(bytes, recognised.format)) walk.end = *end;
+  }
+  if (walk.end && *walk.end <= bytes.size() && *walk.end > 0) {
+    FirstBytes file(bytes, *walk.end);
+    Examined found = examine_if_sound(file);
+    // What decoding contradicts is no end.
+    found.end = found.level == Level::broken ? 0 : *walk.end;
+    // Some say only by what follows that they ended.
+    if (found.level == Level::unknown) {
+      found.level = walk.level;
+      found.sound_to = *walk.end;
+    }
+    return found;
+  }
+  Examined found;
+  put(found.format, recognised.format);
+  content::describe(bytes, recognised, found.says);
+  found.level = walk.level;
+  found.sound_to = std::min(walk.sound_to, bytes.size());
+  put(found.why, walk.why);
   return found;
 }
 

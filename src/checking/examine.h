@@ -4,9 +4,17 @@
 #include <array>
 #include <cstdint>
 
+#include "content/describe.h"
 #include "content/walk.h"
 
 namespace undershelf::checking {
+
+// Where a file goes on behind what is not its own.
+struct Cut {
+  uint64_t at = 0;   // byte of the file; 0: none
+  uint64_t gap = 0;  // bytes that are left out there
+};
+constexpr size_t kMostCuts = 3;
 
 // What was found; travels between processes as it is.
 struct Examined {
@@ -17,6 +25,9 @@ struct Examined {
   std::array<char, 120> why{};    // of `broken`, a sentence; else of `unknown`, if it was no answer
   uint8_t hashed = 0;             // 1: all bytes could be read
   std::array<char, 65> sha256{};  // of all bytes, hexadecimal, ended by NUL
+  uint64_t end = 0;  // byte behind its last, where its structure says where that is; else 0
+  content::Description says;
+  std::array<Cut, kMostCuts> cuts{};  // of `rejoin`; those there are come first
 };
 
 // Recognises, walks, decodes where only that tells, and hashes. `verified` stays so only if nothing
@@ -24,5 +35,12 @@ struct Examined {
 Examined examine(content::Bytes& bytes);
 // Likewise, but what is broken is not hashed.
 Examined examine_if_sound(content::Bytes& bytes);
+// Likewise of what begins there and breaks off: seeks where it goes on, in what follows, at
+// multiples of `cluster` bytes, and where each format says that it may. As examine_start if it is
+// nowhere.
+Examined rejoin(content::Bytes& bytes, uint64_t cluster);
+// What begins there and may be followed by what is not its own: is walked to its end, which is
+// told, and then looked at as a file of that length. What has no end is not hashed.
+Examined examine_start(content::Bytes& bytes);
 
 }  // namespace undershelf::checking

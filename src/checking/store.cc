@@ -1,7 +1,10 @@
 #include "checking/store.h"
 
 #include <algorithm>
+#include <nlohmann/json.hpp>
 #include <string>
+
+#include "model/text.h"
 
 namespace undershelf::checking {
 namespace {
@@ -18,7 +21,7 @@ bool says_little(std::string_view format) {
 
 ExaminedStore::ExaminedStore(SQLite::Database& db)
     : update_(db,
-              "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=? "
+              "UPDATE streams SET checked=?, format=?, type=?, sound_to=?, why=?, sha256=?, says=? "
               "WHERE id=?") {}
 
 void ExaminedStore::put(StreamId stream, const Examined& found, uint64_t size) {
@@ -29,9 +32,29 @@ void ExaminedStore::put(StreamId stream, const Examined& found, uint64_t size) {
   update_.bind(4, static_cast<int64_t>(std::min(found.sound_to, size)));
   bind_or_null(5, found.why.data());
   bind_or_null(6, found.hashed ? found.sha256.data() : "");
-  update_.bind(7, number_of(stream));
+  bind_or_null(7, told(found.says));
+  update_.bind(8, number_of(stream));
   update_.exec();
   update_.reset();
+}
+
+std::string ExaminedStore::told(const content::Description& says) {
+  nlohmann::ordered_json told;
+  const auto add = [&](const char* key, std::string_view text) {
+    if (!text.empty()) told[key] = to_nfc(text);
+  };
+  add("title", says.title.get());
+  add("author", says.author.get());
+  add("device", says.device.get());
+  add("made", says.made.get());
+  if (says.width > 0) {
+    told["width"] = says.width;
+    told["height"] = says.height;
+  }
+  if (says.milliseconds > 0) {
+    told["seconds"] = static_cast<double>(says.milliseconds) / 1000;
+  }
+  return told.empty() ? std::string() : told.dump();
 }
 
 void ExaminedStore::bind_or_null(int index, std::string_view text) {

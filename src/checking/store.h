@@ -15,6 +15,8 @@ class ExaminedStore {
   void put(StreamId stream, const Examined& found, uint64_t size);
 
  private:
+  // JSON; empty if it says nothing.
+  static std::string told(const content::Description& says);
   void bind_or_null(int index, std::string_view text);
   SQLite::Statement update_;
 };

@@ -14,6 +14,7 @@
 #include "cli/in_use.h"
 #include "cli/output.h"
 #include "cli/scan_shelf.h"
+#include "content/types.h"
 #include "model/text.h"
 #include "rating/sampling.h"
 #include "scan/deep.h"
@@ -33,15 +34,18 @@ std::vector<std::string> names_of_systems() {
 
 void require_supported(const CommandLine& line) {
   if (line.has("depth")) require_known("--depth", line.text("depth"), {"quick", "deep"});
-  for (const char* option : {"from", "to", "only"}) {
+  for (const char* option : {"from", "to", "only", "no-carve", "carve-unverified"}) {
     if (line.has(option) && line.text("depth") != "deep") {
       throw Error(
           Failure::usage,
-          fmt::format("--{} limits a deep scan. Add --depth deep, or leave it out.", option));
+          fmt::format("--{} is for a deep scan. Add --depth deep, or leave it out.", option));
     }
   }
   for (const std::string& system : line.list("only")) {
     require_known("--only", system, names_of_systems());
+  }
+  for (const std::string& kind : line.list("kinds")) {
+    require_known("--kinds", kind, {type_names().begin(), type_names().end()});
   }
   if (line.has("check")) {
     require_known("--check", line.text("check"), {kChecks.begin(), kChecks.end()});
@@ -64,6 +68,9 @@ ScanOptions read_options(const CommandLine& line) {
     throw Error(Failure::usage, "--check-living looks at whole files. Add --check full.");
   }
   options.systems = line.list("only");
+  options.carve = !line.has("no-carve");
+  options.carve_unverified = line.has("carve-unverified");
+  options.kinds = line.list("kinds");
   return options;
 }
 
@@ -181,6 +188,11 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
     say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", trashed,
                     trashed == 1 ? "lies" : "lie"));
   }
+  if (result.carved > 0) {
+    say(fmt::format("{} without a name {} found by content alone: --state carved shows {}.",
+                    counted(result.carved, "file"), result.carved == 1 ? "was" : "were",
+                    result.carved == 1 ? "it" : "them"));
+  }
   tell_discarded(shelf);
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");
@@ -240,6 +252,12 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     } else {
       say("No volume was found, and nothing that is left of one. Check that this is an image of "
           "the whole medium, and that the copy is complete.");
+      if (result.carved > 0) {
+        say(fmt::format(
+            "{} found by content alone.",
+            result.carved == 1 ? "1 file was" : fmt::format("{} files were", result.carved)));
+        next_step(fmt::format("undershelf list {}", quoted_path(shelf_path)));
+      }
     }
     return kIncomplete;
   }
@@ -280,6 +298,7 @@ void print_account(const Shelf& shelf, const ScanResult& result) {
   line.number("folders", static_cast<int64_t>(totals.folders));
   line.number("streams", static_cast<int64_t>(totals.streams));
   line.number("bytes", static_cast<int64_t>(totals.bytes));
+  line.number("carved", static_cast<int64_t>(result.carved));
   line.number("damage", static_cast<int64_t>(result.damage));
   line.number("left_out", static_cast<int64_t>(result.left_out));
   line.boolean("source_is_short", result.source_is_short);
@@ -310,6 +329,12 @@ po::options_description known_options() {
        "none; sample: look at a little of each lost file (the default); full: look at all of it, "
        "to its end (the default for deep)")                            //
       ("check-living", "with --check full: look at living files too")  //
+      ("kinds", po::value<std::vector<std::string>>()->value_name("TYPE"),
+       "look to their end only at files of these types, and by content only for these; the others "
+       "are left for later: picture, document, video, audio, archive, mail, database, other")  //
+      ("no-carve", "deep: do not look for files by their content alone")                       //
+      ("carve-unverified",
+       "deep: keep files known by their content, too, that are not sound to their end")  //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
        "of the local times FAT keeps, such as Europe/Oslo; UTC if not given")  //
       ("code-page", po::value<std::string>()->value_name("NAME"),

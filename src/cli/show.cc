@@ -3,6 +3,7 @@
 
 #include <array>
 #include <iostream>
+#include <nlohmann/json.hpp>
 
 #include "cli/command.h"
 #include "cli/filters.h"
@@ -107,6 +108,31 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   fields("evidence", facts);
 }
 
+// What a file says of itself, in words; `says` is JSON.
+std::string told(const std::string& says) {
+  const auto json = nlohmann::json::parse(says, nullptr, false);
+  if (!json.is_object()) return {};
+  const auto text = [&](const char* key) {
+    return json.value(key, nlohmann::json()).is_string() ? printable(json[key].get<std::string>())
+                                                         : std::string();
+  };
+  const auto number = [&](const char* key) {
+    return json.value(key, nlohmann::json()).is_number() ? json[key].get<double>() : 0.0;
+  };
+  std::vector<std::string> parts;
+  const auto add = [&](const char* word, const std::string& value) {
+    if (!value.empty()) parts.push_back(word + value);
+  };
+  add("", text("title"));
+  add("by ", text("author"));
+  add("made ", text("made"));
+  add("with ", text("device"));
+  if (number("width") > 0)
+    parts.push_back(fmt::format("{:.0f} x {:.0f} pixels", number("width"), number("height")));
+  if (number("seconds") > 0) parts.push_back(fmt::format("{:.1f} seconds", number("seconds")));
+  return fmt::format("{}", fmt::join(parts, ", "));
+}
+
 void print_stream(const Row& row, const Shelf& shelf) {
   std::cout << '\n';
   field("stream", row.stream.value_or("main"));
@@ -116,6 +142,7 @@ void print_stream(const Row& row, const Shelf& shelf) {
     field("format",
           row.format ? *row.format + ", by its content" : "none that is known, by content");
     field("check", *row.check);
+    field("says", told(says_of(shelf, row.stream_id)));
     field("sha256", row.sha256.value_or(""));
   }
   field("rating", row.rating ? fmt::format("{}, score {} (the estimated chance, in per cent, that "
@@ -147,6 +174,8 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
                           kKinds[static_cast<size_t>(piece.kind)], piece.offset, piece.length);
   }
   line.raw("pieces", "[" + pieces + "]");
+  const auto says = nlohmann::json::parse(says_of(shelf, row.stream_id), nullptr, false);
+  line.raw("says", says.is_object() ? says.dump() : "null");
   const SpaceId space = space_of(row, shelf);
   line.number("inside", space == SpaceId::source ? std::nullopt : std::optional(space));
   std::cout << line.end();

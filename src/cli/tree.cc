@@ -61,7 +61,7 @@ class TreePrinter {
     started_ = true;
     volume_ = row.volume;
     open_.clear();
-    line("", "", "", 0, row.volume ? titles_[*row.volume] : "[carved]");
+    line("", "", "", 0, row.volume ? titles_[*row.volume] : "known by content alone");
   }
 
   static void line(const std::string& state, const std::string& rating, const std::string& size,

@@ -30,8 +30,13 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, end);
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  const auto height = static_cast<int32_t>(bytes.le32(22));
+  if (bytes.le32(14) >= 40) found.put_size(bytes.le32(18), std::abs(int64_t{height}));
+}
+
 }  // namespace
 
-const Family kBmp{recognise, walk};
+const Family kBmp{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

@@ -1,5 +1,6 @@
 // Compound files ([MS-CFB] 2): Word, Excel and PowerPoint before 2007, messages of Outlook. The
 // chains of sectors must not loop, meet, or leave the file.
+#include <algorithm>
 #include <array>
 #include <string>
 #include <vector>
@@ -32,19 +33,21 @@ std::string_view recognise(Bytes& bytes) {
   return "compound";
 }
 
-Walk walk(Bytes& bytes, std::string_view) {
+// `open`: the file may be followed by what is not its own.
+Walk chains(Bytes& bytes, bool open) {
   const unsigned shift = bytes.le16(30);
   if ((shift != 9 && shift != 12) || bytes.le16(28) != 0xFFFE) {
     return broken(0, "Its header has impossible numbers.");
   }
   const uint64_t sector = uint64_t{1} << shift;
   const uint64_t in_file = (bytes.size() + sector - 1) / sector;
-  const uint64_t sectors = in_file == 0 ? 0 : in_file - 1;
+  uint64_t sectors = in_file == 0 ? 0 : in_file - 1;
   const auto place = [&](uint64_t number) { return (number + 1) * sector; };
   // Sectors of the table: 109 in the header, the others in a chain of their own.
   std::vector<uint32_t> tables;
   const uint32_t table_count = bytes.le32(44);
   if (table_count > sectors) return broken(44, "It is shorter than its header says.");
+  if (open) sectors = std::min(sectors, table_count * (sector / 4));
   for (uint32_t i = 0; i < std::min(table_count, 109U); ++i)
     tables.push_back(bytes.le32(76 + 4 * i));
   uint32_t more = bytes.le32(68);
@@ -76,8 +79,11 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, std::min(place(used), bytes.size()));
 }
 
+Walk walk(Bytes& bytes, std::string_view) { return chains(bytes, false); }
+Walk walk_open(Bytes& bytes, std::string_view) { return chains(bytes, true); }
+
 }  // namespace
 
-const Family kCompound{recognise, walk};
+const Family kCompound{recognise, walk, walk_open};
 
 }  // namespace undershelf::content

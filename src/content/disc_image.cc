@@ -16,8 +16,12 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, end);
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  found.title.put(from_any(text_at(bytes, kDescriptor + 40, 32)));
+}
+
 }  // namespace
 
-const Family kDiscImage{recognise, walk};
+const Family kDiscImage{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

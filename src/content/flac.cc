@@ -47,11 +47,12 @@ size_t header_length(std::span<const std::byte> bytes) {
 }
 
 // Bytes of the frame that begins at `at`, of the next `most`; 0 if its checksum holds nowhere.
-uint64_t frame_length(Bytes& bytes, uint64_t at, size_t most) {
+// `open`: the last one may be followed by what is not its own.
+uint64_t frame_length(Bytes& bytes, uint64_t at, size_t most, bool open) {
   const auto frame = bytes.at(at, most);
   const size_t head = header_length(frame);
   if (head == 0) return 0;
-  const bool to_the_end = at + frame.size() == bytes.size();
+  const bool to_the_end = !open && at + frame.size() == bytes.size();
   unsigned crc = 0;  // of all before byte i: with a frame's own checksum behind it, it is 0
   for (size_t i = 0; i < frame.size(); ++i) {
     const bool here = i > head + 2 && crc == 0;
@@ -61,7 +62,23 @@ uint64_t frame_length(Bytes& bytes, uint64_t at, size_t most) {
   return to_the_end && crc == 0 ? frame.size() : 0;
 }
 
-Walk walk(Bytes& bytes, std::string_view) {
+// Bytes of the last frame, which what is not its own follows: up to the first place, from the
+// smallest frame's length on (RFC 9639, 8.2), at which its checksum stands. 0: there is none.
+uint64_t last_frame_length(Bytes& bytes, uint64_t at) {
+  const uint64_t least = uint64_t{bytes.be32(4 + 4 + 4)} >> 8, most = bytes.be32(4 + 4 + 7) >> 8;
+  const auto frame = bytes.at(at, most == 0 ? Bytes::kMostAtOnce : most);
+  const size_t head = header_length(frame);
+  if (head == 0) return 0;
+  unsigned crc = 0;
+  for (size_t i = 0; i < frame.size(); ++i) {
+    if (i > head + 2 && i >= least && crc == 0) return i;
+    crc = (crc << 8 & 0xFFFF) ^ kTable16[crc >> 8 ^ std::to_integer<unsigned>(frame[i])];
+  }
+  return crc == 0 ? frame.size() : 0;
+}
+
+// `open`: the file may be followed by what is not its own.
+Walk frames(Bytes& bytes, bool open) {
   uint64_t at = 4;
   for (bool last = false; !last;) {
     const uint32_t head = bytes.be32(at);
@@ -75,8 +92,12 @@ Walk walk(Bytes& bytes, std::string_view) {
   }
   while (at < bytes.size()) {
     constexpr size_t kOrdinary = 64 << 10;
-    uint64_t length = frame_length(bytes, at, kOrdinary);
-    if (length == 0) length = frame_length(bytes, at, Bytes::kMostAtOnce);
+    uint64_t length = frame_length(bytes, at, kOrdinary, open);
+    if (length == 0) length = frame_length(bytes, at, Bytes::kMostAtOnce, open);
+    if (length == 0 && open) {
+      const uint64_t last = last_frame_length(bytes, at);
+      if (last > 0) return ended(Level::consistent, at + last);
+    }
     if (length == 0) return broken(at, "The checksum of a frame fails.");
     at += length;
   }
@@ -84,8 +105,26 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::verified, at);
 }
 
+Walk walk(Bytes& bytes, std::string_view) { return frames(bytes, false); }
+Walk walk_open(Bytes& bytes, std::string_view) { return frames(bytes, true); }
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  const uint64_t rate = bytes.be32(18) >> 12;
+  const uint64_t samples = bytes.be64(18) & 0xFFFFFFFFF;
+  if (rate > 0) found.milliseconds = samples * 1000 / rate;
+  uint64_t at = 4;
+  for (int block = 0; block < 128; ++block) {
+    constexpr uint32_t kComment = 4;
+    const uint32_t head = bytes.be32(at);
+    if ((head >> 24 & 0x7F) == kComment) describe_vorbis(bytes, at + 4, found);
+    if (head >> 31 != 0) break;
+    at += 4 + uint64_t{head & 0xFFFFFF};
+  }
+}
+
 }  // namespace
 
-const Family kFlac{recognise, walk};
+const Family kFlac{
+    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
 
 }  // namespace undershelf::content

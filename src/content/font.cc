@@ -51,8 +51,26 @@ Walk walk(Bytes& bytes, std::string_view format) {
   return ended(Level::verified, std::min((end + 3) / 4 * 4, bytes.size()));
 }
 
+void describe(Bytes& bytes, std::string_view format, Description& found) {
+  if (format == "woff") return;
+  for (uint64_t i = 0; i < bytes.be16(4); ++i) {
+    const uint64_t record = 12 + i * 16;
+    if (!bytes.has(record, "name")) continue;
+    // The naming table (5.2): the full name, as Windows has it.
+    const uint64_t table = bytes.be32(record + 8);
+    for (uint64_t n = 0; n < bytes.be16(table + 2); ++n) {
+      const uint64_t name = table + 6 + n * 12;
+      constexpr uint16_t kWindows = 3, kFullName = 4;
+      if (bytes.be16(name) != kWindows || bytes.be16(name + 6) != kFullName) continue;
+      const uint64_t at = table + bytes.be16(table + 4) + bytes.be16(name + 10);
+      found.title.put(from_utf16(text_at(bytes, at, bytes.be16(name + 8)), true));
+      return;
+    }
+  }
+}
+
 }  // namespace
 
-const Family kFont{recognise, walk};
+const Family kFont{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

@@ -43,8 +43,12 @@ Walk walk(Bytes& bytes, std::string_view) {
   }
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  found.put_size(bytes.le16(6), bytes.le16(8));
+}
+
 }  // namespace
 
-const Family kGif{recognise, walk};
+const Family kGif{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

@@ -156,23 +156,50 @@ class Track {
   unsigned prefix_ = 0;  // bytes of a unit's length; 0: not checked
 };
 
-Walk walk(Bytes& bytes, std::string_view) {
+// Where boxes do not fill one that holds nothing else; nothing if they do. A word of zeros may
+// stand behind them.
+std::optional<uint64_t> odd_box(Bytes& bytes, const Box& in, int depth) {
+  static constexpr std::array<std::string_view, 10> kHolders = {
+      "moov", "trak", "mdia", "minf", "stbl", "edts", "dinf", "udta", "meta", "ilst"};
+  constexpr int kDeepest = 8;
+  const bool is_item = bytes.has(in.at + 4, "\xA9");  // of a list of values, as of udta
+  const bool holds = std::ranges::any_of(kHolders, [&](auto n) { return bytes.has(in.at + 4, n); });
+  if (!holds || is_item || depth > kDeepest) return std::nullopt;
+  uint64_t at = in.body;
+  // A box with version and flags, but in QuickTime's files.
+  if (bytes.has(in.at + 4, "meta") && !bytes.has(at + 4, "hdlr")) at += 4;
+  while (const auto box = box_at(bytes, at, in.end)) {
+    if (const auto odd = odd_box(bytes, *box, depth + 1)) return odd;
+    at = box->end;
+  }
+  return in.end - at > 8 || (in.end - at >= 4 && bytes.be32(at) != 0) ? std::optional(at)
+                                                                      : std::nullopt;
+}
+
+// `open`: the file may be followed by what is not its own.
+Walk boxes(Bytes& bytes, bool open) {
   std::optional<Box> movie;
-  bool content = false;
+  bool content = false, pictures = false;
   bool fragments = false;
-  uint64_t at = 0;
+  uint64_t at = 0, before = 0;
   while (at < bytes.size()) {
     if (!is_top(bytes, at)) break;
     const auto box = box_at(bytes, at, bytes.size());
     if (!box) return broken(bytes.size(), "A box reaches behind the end.");
     if (bytes.has(at + 4, "moov")) movie = box;
-    content = content || bytes.has(at + 4, "mdat") || bytes.has(at + 4, "meta");
+    pictures = pictures || bytes.has(at + 4, "meta");
+    content = content || bytes.has(at + 4, "mdat") || pictures;
     fragments = fragments || bytes.has(at + 4, "moof");
+    before = at;
     at = box->end;
   }
   if (!movie && !fragments) {
     // Pictures have `meta`; a recording that was interrupted has no index.
     if (!content) return broken(at, "No box begins where one must.");
+    if (open && pictures) return ended(Level::consistent, at);
+    if (open || (!pictures && at < bytes.size())) {
+      return broken(before, "No index of its frames follows them.");
+    }
     return bytes.has(4, "ftyp") && at == bytes.size() ? ended(Level::consistent, at) : endless(at);
   }
   uint64_t last_sample = 0;
@@ -183,16 +210,101 @@ Walk walk(Bytes& bytes, std::string_view) {
       if (!bytes.has(box->at + 4, "trak")) continue;
       if (const auto fault = Track(bytes, *box).fault(last_sample)) return *fault;
     }
-    if (next != movie->end && movie->end - next > 8) {
-      return broken(next, "The index of its frames does not add up.");
+    if (const auto odd = odd_box(bytes, *movie, 0)) {
+      return broken(*odd, "The index of its frames does not add up.");
     }
   }
   if (last_sample > at) return broken(at, "No box begins where one must.");
   return ended(Level::consistent, at);
 }
 
+Walk walk(Bytes& bytes, std::string_view) { return boxes(bytes, false); }
+Walk walk_open(Bytes& bytes, std::string_view) { return boxes(bytes, true); }
+
+constexpr std::string_view kMeta = "meta";
+
+// iTunes' and QuickTime's lists of values.
+void describe_list(Bytes& bytes, const Box& list, Description& found) {
+  auto item = box_at(bytes, list.body, list.end);
+  for (int i = 0; item && i < 256; ++i, item = box_at(bytes, item->end, list.end)) {
+    const auto data = find(bytes, *item, "data");
+    if (!data) continue;
+    const std::string text =
+        text_at(bytes, data->body + 8, std::min<uint64_t>(512, data->end - data->body - 8));
+    if (bytes.has(item->at + 4, "\xA9nam")) found.title.put(text);
+    if (bytes.has(item->at + 4,
+                  "\xA9"
+                  "ART"))
+      found.author.put(text);
+  }
+}
+
+void describe_movie(Bytes& bytes, const Box& movie, Description& found) {
+  constexpr int64_t kEpoch = -2'082'844'800;  // 1904
+  if (const auto head = find(bytes, movie, "mvhd")) {
+    const bool wide = bytes.u8(head->body) == 1;
+    const uint64_t made = wide ? bytes.be64(head->body + 4) : bytes.be32(head->body + 4);
+    const uint64_t at = head->body + (wide ? 20 : 12);
+    const uint64_t scale = bytes.be32(at);
+    const uint64_t length = wide ? bytes.be64(at + 4) : bytes.be32(at + 4);
+    if (made < uint64_t{1} << 40) found.made.put(date_of(kEpoch + static_cast<int64_t>(made)));
+    if (scale > 0 && length < UINT32_MAX) found.milliseconds = length * 1000 / scale;
+  }
+  auto track = box_at(bytes, movie.body, movie.end);
+  for (int i = 0; track && i < 256; ++i, track = box_at(bytes, track->end, movie.end)) {
+    const auto head = bytes.has(track->at + 4, "trak") ? find(bytes, *track, "tkhd") : std::nullopt;
+    if (head) found.put_size(bytes.be32(head->end - 8) >> 16, bytes.be32(head->end - 4) >> 16);
+  }
+  if (const auto data = find(bytes, movie, "udta")) {
+    if (const auto meta = find(bytes, *data, kMeta)) {
+      const Box inside{meta->at, meta->body + 4, meta->end};  // a box with version and flags
+      if (const auto list = find(bytes, inside, "ilst")) describe_list(bytes, *list, found);
+    }
+  }
+}
+
+// The largest picture of a HEIC or AVIF file (ISO/IEC 23008-12, 6.5.3).
+void describe_pictures(Bytes& bytes, const Box& meta, Description& found) {
+  const Box inside{meta.at, meta.body + 4, meta.end};
+  const auto properties = find(bytes, inside, {"iprp", "ipco"});
+  if (!properties) return;
+  uint64_t width = 0, height = 0;
+  auto box = box_at(bytes, properties->body, properties->end);
+  for (int i = 0; box && i < 1024; ++i, box = box_at(bytes, box->end, properties->end)) {
+    if (!bytes.has(box->at + 4, "ispe")) continue;
+    const uint64_t wide = bytes.be32(box->body + 4), high = bytes.be32(box->body + 8);
+    if (wide * high > width * height) {
+      width = wide;
+      height = high;
+    }
+  }
+  found.put_size(width, height);
+}
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  auto box = box_at(bytes, 0, bytes.size());
+  for (int i = 0; box && i < 64; ++i, box = box_at(bytes, box->end, bytes.size())) {
+    if (bytes.has(box->at + 4, "moov")) describe_movie(bytes, *box, found);
+    if (bytes.has(box->at + 4, kMeta)) describe_pictures(bytes, *box, found);
+  }
+}
+
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  const auto box = is_top(bytes, at) ? box_at(bytes, at, bytes.size()) : std::nullopt;
+  return box ? std::optional(box->end) : std::nullopt;
+}
+
+bool begins_part(Bytes& bytes, uint64_t at) {
+  return is_top(bytes, at) && box_at(bytes, at, bytes.size()).has_value();
+}
+
 }  // namespace
 
-const Family kIsobmff{recognise, walk};
+const Family kIsobmff{.recognise = recognise,
+                      .walk = walk,
+                      .walk_open = walk_open,
+                      .part_end = part_end,
+                      .begins_part = begins_part,
+                      .describe = describe};
 
 }  // namespace undershelf::content

@@ -93,8 +93,26 @@ Walk walk(Bytes& bytes, std::string_view) {
   return first;
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  uint64_t at = 2;
+  for (int segment = 0; segment < 256 && bytes.u8(at) == 0xFF; ++segment) {
+    const uint8_t marker = bytes.u8(at + 1);
+    if (marker == kSos || marker == kEoi) break;
+    constexpr uint8_t kApp1 = 0xE1, kDht = 0xC4, kJpg = 0xC8, kDac = 0xCC;
+    if (marker == kApp1 && bytes.has(at + 4, "Exif")) describe_exif(bytes, at + 10, found);
+    const bool frame =
+        marker >= 0xC0 && marker <= 0xCF && marker != kDht && marker != kJpg && marker != kDac;
+    if (frame) {
+      // What the picture is counts, not what it was when it was taken.
+      found.width = found.height = 0;
+      found.put_size(bytes.be16(at + 7), bytes.be16(at + 5));
+    }
+    at += 2 + uint64_t{bytes.be16(at + 2)};
+  }
+}
+
 }  // namespace
 
-const Family kJpeg{recognise, walk};
+const Family kJpeg{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

@@ -1,4 +1,6 @@
 // Matroska and WebM: EBML elements (RFC 8794, 4 to 6; RFC 9559).
+#include <bit>
+
 #include "content/families.h"
 
 namespace undershelf::content {
@@ -97,7 +99,8 @@ std::optional<uint64_t> cluster(Bytes& bytes, uint64_t at, uint64_t end) {
   return at;
 }
 
-Walk walk(Bytes& bytes, std::string_view) {
+// `open`: the file may be followed by what is not its own.
+Walk elements(Bytes& bytes, bool open) {
   const auto head = element_at(bytes, 0);
   if (!head || head->size > 4096) return broken(0, "Its header is none.");
   uint64_t at = head->body + head->size;
@@ -105,9 +108,11 @@ Walk walk(Bytes& bytes, std::string_view) {
   if (!segment || segment->id != kSegment) return broken(at, "Its header is followed by nothing.");
   const uint64_t end = segment->size == kOpen ? kOpen : segment->body + segment->size;
   at = segment->body;
+  uint64_t clusters = 0;
   while (at < std::min(end, bytes.size())) {
     const auto element = element_at(bytes, at);
     if (!element || !is_of_segment(element->id)) {
+      if (open && end == kOpen && clusters > 0) return ended(Level::consistent, at);
       return broken(at, "No element begins where one must.");
     }
     const uint64_t next = element->size == kOpen ? kOpen : element->body + element->size;
@@ -118,6 +123,7 @@ Walk walk(Bytes& bytes, std::string_view) {
       const auto behind = cluster(bytes, element->body, next);
       if (!behind) return broken(at, "The parts of a cluster of frames do not add up.");
       at = *behind;
+      ++clusters;
     } else {
       if (next == kOpen) return broken(at, "An element has no length.");
       at = next;
@@ -128,8 +134,85 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, at);
 }
 
+Walk walk(Bytes& bytes, std::string_view) { return elements(bytes, false); }
+Walk walk_open(Bytes& bytes, std::string_view) { return elements(bytes, true); }
+
+// Numbers and floats of up to eight bytes (RFC 8794, 7).
+uint64_t number_in(Bytes& bytes, const Element& element) {
+  uint64_t value = 0;
+  for (uint64_t i = 0; i < std::min<uint64_t>(element.size, 8); ++i) {
+    value = value << 8 | bytes.u8(element.body + i);
+  }
+  return value;
+}
+
+double float_in(Bytes& bytes, const Element& element) {
+  const uint64_t bits = number_in(bytes, element);
+  return element.size == 4 ? std::bit_cast<float>(static_cast<uint32_t>(bits))
+                           : std::bit_cast<double>(bits);
+}
+
+struct Played {
+  double duration = 0, scale = 1'000'000;
+  uint64_t width = 0;
+};
+
+// What the elements from `at` to `end` say, and those in the ones that may hold some.
+void describe_elements(Bytes& bytes, uint64_t at, uint64_t end, int depth, Description& found,
+                       Played& played) {
+  for (int i = 0; i < 256 && at < std::min(end, bytes.size()); ++i) {
+    const auto element = element_at(bytes, at);
+    if (!element || element->size == kOpen || element->id == kCluster) return;
+    const uint64_t next = element->body + element->size;
+    switch (element->id) {
+      case 0x1549A966:  // Info, Tracks, TrackEntry, Video
+      case 0x1654AE6B:
+      case 0xAE:
+      case 0xE0:
+        if (depth < 4) describe_elements(bytes, element->body, next, depth + 1, found, played);
+        break;
+      case 0x7BA9:
+        found.title.put(text_at(bytes, element->body, std::min<uint64_t>(element->size, 512)));
+        break;
+      case 0x2AD7B1:
+        played.scale = static_cast<double>(number_in(bytes, *element));
+        break;
+      case 0x4489:
+        played.duration = float_in(bytes, *element);
+        break;
+      case 0x4461: {
+        constexpr int64_t kEpoch = 978'307'200;  // 2001
+        const auto ticks = static_cast<int64_t>(number_in(bytes, *element));
+        found.made.put(date_of(kEpoch + ticks / 1'000'000'000));
+        break;
+      }
+      case 0xB0:
+        played.width = number_in(bytes, *element);
+        break;
+      case 0xBA:
+        found.put_size(played.width, number_in(bytes, *element));
+        break;
+      default:
+        break;
+    }
+    at = next;
+  }
+}
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  const auto head = element_at(bytes, 0);
+  const auto segment = head ? element_at(bytes, head->body + head->size) : std::nullopt;
+  if (!segment) return;
+  Played played;
+  describe_elements(bytes, segment->body, bytes.size(), 0, found, played);
+  const double milliseconds = played.duration * played.scale / 1'000'000;
+  if (milliseconds > 0 && milliseconds < 1e12)
+    found.milliseconds = static_cast<uint64_t>(milliseconds);
+}
+
 }  // namespace
 
-const Family kMatroska{recognise, walk};
+const Family kMatroska{
+    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
 
 }  // namespace undershelf::content

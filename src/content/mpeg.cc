@@ -26,6 +26,8 @@ std::string_view recognise(Bytes& bytes) {
   return step_of(bytes) != 0 ? "mpeg-ts" : "";
 }
 
+constexpr std::string_view kNoPacket = "No packet begins where one must.";
+
 Walk transport(Bytes& bytes) {
   const uint64_t step = step_of(bytes);
   const uint64_t ahead = step - kPacket;
@@ -34,7 +36,7 @@ Walk transport(Bytes& bytes) {
   uint64_t at = 0;
   for (; at + step <= bytes.size(); at += step) {
     const uint32_t head = bytes.be32(at + ahead);
-    if (head >> 24 != kSync) return broken(at, "No packet begins where one must.");
+    if (head >> 24 != kSync) return broken(at, kNoPacket);
     const uint32_t stream = head >> 8 & 0x1FFF;
     const bool payload = (head & 0x10) != 0;
     const bool jump = (head & 0x20) != 0 && bytes.u8(at + ahead + 4) > 0 &&
@@ -63,7 +65,7 @@ Walk program(Bytes& bytes) {
     } else if (code >= 0x1BB && code <= 0x1FF) {
       at += 6 + uint64_t{bytes.be16(at + 4)};
     } else {
-      return broken(at, "No packet begins where one must.");
+      return broken(at, kNoPacket);
     }
     if (at > bytes.size()) return broken(bytes.size(), "It ends inside a packet.");
   }
@@ -74,8 +76,22 @@ Walk walk(Bytes& bytes, std::string_view format) {
   return format == "mpeg-ts" ? transport(bytes) : program(bytes);
 }
 
+Walk walk_open(Bytes& bytes, std::string_view format) {
+  constexpr uint64_t kLeast = 16 << 10;  // bytes of packets
+  const Walk found = walk(bytes, format);
+  const bool ends =
+      found.level == Level::broken && found.why == kNoPacket && found.sound_to >= kLeast;
+  // Packets may be the rest of a file; its first one tells what follows (2.4.4).
+  const uint32_t stream = bytes.be32(step_of(bytes) - kPacket) >> 8 & 0x1FFF;
+  constexpr uint32_t kPrograms = 0, kServices = 0x11;
+  if (ends && format == "mpeg-ts" && stream != kPrograms && stream != kServices) {
+    return endless(found.sound_to);
+  }
+  return ends ? ended(Level::consistent, found.sound_to) : found;
+}
+
 }  // namespace
 
-const Family kMpeg{recognise, walk};
+const Family kMpeg{recognise, walk, walk_open};
 
 }  // namespace undershelf::content

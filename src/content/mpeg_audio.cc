@@ -80,7 +80,10 @@ std::string_view recognise(Bytes& bytes) {
   return at > 0 && bytes.u8(at) == 0 ? "mp3" : "";
 }
 
-Walk walk(Bytes& bytes, std::string_view format) {
+constexpr std::string_view kNoFrame = "No frame begins where one must.";
+
+// `open`: the file may be followed by what is not its own.
+Walk frames(Bytes& bytes, std::string_view format, bool open) {
   const bool adts = format == "aac";
   uint64_t at = behind_tag(bytes, 0);
   if (at > bytes.size()) return broken(bytes.size(), "It ends inside its tag.");
@@ -97,20 +100,89 @@ Walk walk(Bytes& bytes, std::string_view format) {
       continue;
     }
     if (frame.length > bytes.size() - at) {
+      if (open) break;
       // The last frame is often cut by the recorder itself.
       return {Level::consistent, at, bytes.size(), {}};
     }
     at += frame.length;
   }
   if (bytes.has(at, "TAG") && bytes.size() - at >= 128) return ended(Level::consistent, at + 128);
+  if (bytes.has(at, "APETAGEX") && open) {
+    // An APEv2 tag: a head of 32 bytes, which tells the length of what is behind it.
+    const uint64_t end = at + 32 + bytes.le32(at + 12);
+    return end > bytes.size() ? broken(at, kNoFrame) : ended(Level::consistent, end);
+  }
   if (at == bytes.size() || bytes.has(at, "APETAGEX") || bytes.has(at, "LYRICSBEGIN")) {
     return ended(Level::consistent, bytes.size());
   }
-  return broken(at, "No frame begins where one must.");
+  return broken(at, kNoFrame);
+}
+
+Walk walk(Bytes& bytes, std::string_view format) { return frames(bytes, format, false); }
+
+Walk walk_open(Bytes& bytes, std::string_view format) {
+  constexpr uint64_t kLeast = 8 << 10;  // bytes of frames: fewer may follow each other by chance
+  const Walk walk = frames(bytes, format, true);
+  const bool ends = walk.level == Level::broken && walk.why == kNoFrame &&
+                    walk.sound_to >= behind_tag(bytes, 0) + kLeast;
+  // Frames may be the rest of a file; a tag, or a first frame that tells of the others, is none.
+  const auto head = text_at(bytes, 0, 256);
+  const bool begins_file = head.starts_with("ID3") || head.find("Xing") != std::string::npos ||
+                           head.find("Info") != std::string::npos ||
+                           head.find("VBRI") != std::string::npos;
+  if (ends && !begins_file) return endless(walk.sound_to);
+  return ends ? ended(Level::consistent, walk.sound_to) : walk;
+}
+
+// The text of an ID3v2 frame: a byte for its encoding before it (ID3v2.4.0 structure, 4).
+std::string id3_text(Bytes& bytes, uint64_t at, uint64_t length) {
+  constexpr uint64_t kMost = 512;
+  const std::string text = text_at(bytes, at + 1, std::min(length - 1, kMost));
+  switch (bytes.u8(at)) {
+    case 0:
+      return from_latin1(text);
+    case 1:
+      return from_any(text);
+    case 2:
+      return from_utf16(text, true);
+    default:
+      return text;
+  }
+}
+
+void describe_id3(Bytes& bytes, Description& found) {
+  const uint8_t version = bytes.u8(3);
+  const uint64_t name = version == 2 ? 3 : 4;
+  const uint64_t head = version == 2 ? 6 : 10;
+  uint64_t at = 10;
+  const uint64_t end = std::min(behind_tag(bytes, 0), bytes.size());
+  for (int frame = 0; frame < 256 && at + head < end && bytes.u8(at) != 0; ++frame) {
+    uint64_t length = version == 2 ? bytes.be32(at + 3) >> 8 : bytes.be32(at + 4);
+    if (version == 4) {
+      length = (length >> 3 & 0xFE00000) | (length >> 2 & 0x1FC000) | (length >> 1 & 0x3F80) |
+               (length & 0x7F);
+    }
+    if (length == 0) break;
+    const std::string id = text_at(bytes, at, name);
+    const auto text = [&] { return id3_text(bytes, at + head, length); };
+    if (id == "TIT2" || id == "TT2") found.title.put(text());
+    if (id == "TPE1" || id == "TP1") found.author.put(text());
+    if (id == "TDRC") found.made.put(date_in(text()));
+    at += head + length;
+  }
+}
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  if (bytes.has(0, "ID3")) describe_id3(bytes, found);
+  constexpr uint64_t kTag = 128, kField = 30;
+  if (bytes.size() < kTag || !bytes.has(bytes.size() - kTag, "TAG")) return;
+  found.title.put(from_any(text_at(bytes, bytes.size() - kTag + 3, kField)));
+  found.author.put(from_any(text_at(bytes, bytes.size() - kTag + 3 + kField, kField)));
 }
 
 }  // namespace
 
-const Family kMpegAudio{recognise, walk};
+const Family kMpegAudio{
+    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
 
 }  // namespace undershelf::content

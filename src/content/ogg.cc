@@ -70,8 +70,33 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::verified, at);
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  // The second page of a stream begins with its comment.
+  const auto behind = [&](uint64_t page) {
+    uint64_t end = page + 27 + bytes.u8(page + 26);
+    for (uint8_t i = 0; i < bytes.u8(page + 26); ++i) end += bytes.u8(page + 27 + i);
+    return end;
+  };
+  const uint64_t page = behind(0);
+  const uint64_t body = page + 27 + bytes.u8(page + 26);
+  if (bytes.has(body, "\x03vorbis")) describe_vorbis(bytes, body + 7, found);
+  if (bytes.has(body, "OpusTags")) describe_vorbis(bytes, body + 8, found);
+}
+
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  uint64_t end = at + 27 + bytes.u8(at + 26);
+  for (uint8_t i = 0; i < bytes.u8(at + 26); ++i) end += bytes.u8(at + 27 + i);
+  return end;
+}
+
+bool begins_part(Bytes& bytes, uint64_t at) { return bytes.has(at, std::string_view("OggS\0", 5)); }
+
 }  // namespace
 
-const Family kOgg{recognise, walk};
+const Family kOgg{.recognise = recognise,
+                  .walk = walk,
+                  .part_end = part_end,
+                  .begins_part = begins_part,
+                  .describe = describe};
 
 }  // namespace undershelf::content

@@ -1,6 +1,7 @@
 // PDF: ISO 32000-1, 7.5: the last `startxref` leads to a table of objects, each of which must begin
 // where that says. Further `%%EOF` before the last are earlier versions.
 #include <algorithm>
+#include <cctype>
 #include <charconv>
 #include <set>
 #include <string>
@@ -11,11 +12,6 @@ namespace undershelf::content {
 namespace {
 
 std::string_view recognise(Bytes& bytes) { return bytes.has(0, "%PDF-") ? "pdf" : ""; }
-
-std::string text_at(Bytes& bytes, uint64_t at, size_t length) {
-  const auto part = bytes.at(at, length);
-  return {reinterpret_cast<const char*>(part.data()), part.size()};
-}
 
 // The number behind blanks from `at` on, and where it ends; nothing if there is none.
 std::optional<uint64_t> number_in(std::string_view text, size_t& at) {
@@ -126,8 +122,223 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, last->end);
 }
 
+// Behind the end mark at `mark`, and its line end.
+uint64_t behind_end_mark(Bytes& bytes, uint64_t mark) {
+  uint64_t at = mark + 5;
+  if (bytes.u8(at) == '\r') ++at;
+  if (bytes.u8(at) == '\n') ++at;
+  return at;
+}
+
+// Whether a version of the file ends with the end mark at `mark`: what leads to its table does.
+bool ends_version(Bytes& bytes, uint64_t mark) {
+  constexpr uint64_t kLook = 64;
+  const uint64_t from = mark - std::min(mark, kLook);
+  const std::string before = text_at(bytes, from, mark - from);
+  size_t at = before.rfind("startxref");
+  if (at == std::string::npos) return false;
+  at += 9;
+  const auto table = number_in(before, at);
+  if (!table || *table >= mark) return false;
+  return *table == 0 || text_at(bytes, *table, 4) == "xref" ||
+         object_at(bytes, *table, std::nullopt);
+}
+
+// From object to object (7.3.10), through tables and end marks, as long as each follows the one
+// before.
+class Forward {
+ public:
+  explicit Forward(Bytes& bytes) : bytes_(bytes) {}
+
+  Walk run() {
+    std::optional<uint64_t> end;
+    uint64_t at = 0;
+    for (;;) {
+      at = behind_blanks(at);
+      if (bytes_.u8(at) == '%') {
+        if (bytes_.has(at, "%%EOF") && ends_version(bytes_, at)) end = behind_end_mark(bytes_, at);
+        at = behind_line(at);
+        continue;
+      }
+      const auto next = behind_part(at);
+      if (!next) break;
+      at = *next;
+    }
+    if (end) return ended(Level::consistent, *end);
+    return broken(std::min(at, bytes_.size()), "No object begins where one must.");
+  }
+
+  // Behind the data of the stream of the object at `at`, if its dictionary tells its length.
+  std::optional<uint64_t> stream_end(uint64_t at) {
+    const std::string text = text_at(bytes_, at, 4096);
+    const size_t stream = text.find("stream");
+    if (stream == std::string::npos) return std::nullopt;
+    const auto length = length_in(std::string_view(text).substr(0, stream));
+    if (!length || *length > bytes_.size()) return std::nullopt;
+    return behind_line_end(at + stream + 6) + *length;
+  }
+
+ private:
+  uint64_t behind_line_end(uint64_t at) {
+    if (bytes_.u8(at) == '\r') ++at;
+    if (bytes_.u8(at) == '\n') ++at;
+    return at;
+  }
+  uint64_t behind_blanks(uint64_t at) {
+    while (at < bytes_.size() && (std::isspace(bytes_.u8(at)) != 0)) ++at;
+    return at;
+  }
+  uint64_t behind_line(uint64_t at) {
+    constexpr size_t kMost = 1024;
+    const std::string line = text_at(bytes_, at, kMost);
+    const size_t end = line.find_first_of("\r\n");
+    return at + (end == std::string::npos ? std::max<size_t>(line.size(), 1) : end);
+  }
+
+  // Behind the first `word` from `at` on; nothing if none stands in the next bytes.
+  std::optional<uint64_t> behind_word(uint64_t at, std::string_view word, uint64_t most) {
+    for (const uint64_t stop = at + most; at < std::min(stop, bytes_.size());) {
+      const std::string text = text_at(bytes_, at, 64 << 10);
+      if (const size_t found = text.find(word); found != std::string::npos) {
+        return at + found + word.size();
+      }
+      if (text.size() <= word.size()) break;
+      at += text.size() - word.size();
+    }
+    return std::nullopt;
+  }
+
+  // Behind the object, the table or the pointer to one that begins at `at`; nothing if none does.
+  std::optional<uint64_t> behind_part(uint64_t at) {
+    constexpr uint64_t kMostTable = 64 << 20;
+    if (bytes_.has(at, "xref")) return behind_word(at, "startxref", kMostTable);
+    if (bytes_.has(at, "startxref")) return at + 9;
+    if (is_number_line(at)) return behind_line(at);
+    if (!object_at(bytes_, at, std::nullopt)) return std::nullopt;
+    return behind_object(at);
+  }
+
+  // The number behind `startxref`.
+  bool is_number_line(uint64_t at) {
+    const std::string line = text_at(bytes_, at, 24);
+    const size_t end = line.find_first_not_of("0123456789");
+    return end != 0 && end != std::string::npos && (line[end] == '\r' || line[end] == '\n');
+  }
+
+  std::optional<uint64_t> behind_object(uint64_t at) {
+    constexpr uint64_t kMostStream = 256 << 20;
+    constexpr std::string_view kEnd = "endobj", kStream = "stream", kEndStream = "endstream";
+    std::string text = text_at(bytes_, at, 4096);
+    size_t end = text.find(kEnd), stream = text.find(kStream);
+    if (end == std::string::npos && stream == std::string::npos) {
+      text = text_at(bytes_, at, Bytes::kMostAtOnce);
+      end = text.find(kEnd);
+      stream = text.find(kStream);
+    }
+    if (end < stream) return at + end + kEnd.size();
+    if (stream == std::string::npos) return std::nullopt;
+    const uint64_t data = behind_line_end(at + stream + kStream.size());
+    std::optional<uint64_t> behind;
+    if (const auto length = length_in(std::string_view(text).substr(0, stream))) {
+      if (*length > bytes_.size()) return std::nullopt;
+      const uint64_t stop = behind_blanks(data + *length);
+      if (!bytes_.has(stop, kEndStream)) return std::nullopt;
+      behind = stop + kEndStream.size();
+    } else {
+      behind = behind_word(data, kEndStream, kMostStream);
+    }
+    if (!behind) return std::nullopt;
+    const uint64_t last = behind_blanks(*behind);
+    return bytes_.has(last, kEnd) ? std::optional(last + kEnd.size()) : std::nullopt;
+  }
+
+  // Of a stream, where its dictionary says it itself, and no other object.
+  static std::optional<uint64_t> length_in(std::string_view dictionary) {
+    constexpr std::string_view kKey = "/Length";
+    for (size_t at = dictionary.find(kKey); at != std::string_view::npos;
+         at = dictionary.find(kKey, at + 1)) {
+      size_t place = at + kKey.size();
+      if (place < dictionary.size() && std::isalnum(dictionary[place]) != 0 &&
+          std::isdigit(dictionary[place]) == 0) {
+        continue;  // a longer key
+      }
+      const auto length = number_in(dictionary, place);
+      if (!length) return std::nullopt;
+      const auto generation = number_in(dictionary, place);
+      return generation ? std::nullopt : length;
+    }
+    return std::nullopt;
+  }
+
+  Bytes& bytes_;
+};
+
+Walk walk_open(Bytes& bytes, std::string_view) { return Forward(bytes).run(); }
+
+// The value of `key`, a string in brackets (7.3.4.2).
+std::string string_behind(const std::string& text, std::string_view key) {
+  size_t at = text.find(key);
+  if (at == std::string::npos) return {};
+  at = text.find_first_not_of(" \r\n", at + key.size());
+  if (at == std::string::npos || text[at] != '(') return {};
+  std::string value;
+  int depth = 0;
+  for (; at < text.size() && value.size() < 512; ++at) {
+    const char c = text[at];
+    if (c == '\\' && at + 1 < text.size()) {
+      const char next = text[++at];
+      if (next >= '0' && next <= '7') {
+        unsigned code = 0;
+        for (int i = 0; i < 3 && at < text.size() && text[at] >= '0' && text[at] <= '7'; ++i) {
+          code = code * 8 + static_cast<unsigned>(text[at++] - '0');
+        }
+        --at;
+        value += static_cast<char>(code);
+      } else {
+        value += next;
+      }
+    } else if (c == '(' && depth++ == 0) {
+      continue;
+    } else if (c == ')' && --depth == 0) {
+      return from_any(value);
+    } else {
+      value += c;
+    }
+  }
+  return {};
+}
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  constexpr uint64_t kLook = 64 << 10;
+  const std::string head = text_at(bytes, 0, kLook);
+  const uint64_t tail = bytes.size() - std::min(bytes.size(), kLook);
+  for (const std::string& text : {text_at(bytes, tail, kLook), head}) {
+    if (text.find("/Encrypt") != std::string::npos) return;  // so are all its strings
+    found.title.put(string_behind(text, "/Title"));
+    found.author.put(string_behind(text, "/Author"));
+    const std::string made = string_behind(text, "/CreationDate");
+    if (made.starts_with("D:")) found.made.put(date_in(made.substr(2)));
+  }
+}
+
+// Of an object that says how long its stream is: the end of that, where a word must stand.
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  return Forward(bytes).stream_end(at);
+}
+
+bool begins_part(Bytes& bytes, uint64_t at) {
+  uint64_t word = at;
+  while (word < at + 2 && std::isspace(bytes.u8(word)) != 0) ++word;
+  return bytes.has(word, "endstream");
+}
+
 }  // namespace
 
-const Family kPdf{recognise, walk};
+const Family kPdf{.recognise = recognise,
+                  .walk = walk,
+                  .walk_open = walk_open,
+                  .part_end = part_end,
+                  .begins_part = begins_part,
+                  .describe = describe};
 
 }  // namespace undershelf::content

@@ -42,8 +42,41 @@ Walk walk(Bytes& bytes, std::string_view) {
   }
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  found.put_size(bytes.be32(16), bytes.be32(20));
+  uint64_t at = kMark.size();
+  for (int chunk = 0; chunk < 64 && !bytes.has(at + 4, "IDAT"); ++chunk) {
+    const uint64_t length = bytes.be32(at);
+    if (bytes.has(at + 4, "eXIf")) describe_exif(bytes, at + 8, found);
+    if (bytes.has(at + 4, "tEXt")) {
+      constexpr uint64_t kMost = 512;
+      const std::string text = text_at(bytes, at + 8, std::min(length, kMost));
+      const size_t end = std::min(text.find('\0'), text.size());
+      const std::string value = from_latin1(text.substr(std::min(end + 1, text.size())));
+      if (text.substr(0, end) == "Title") found.title.put(value);
+      if (text.substr(0, end) == "Author") found.author.put(value);
+    }
+    at += 12 + length;
+  }
+}
+
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  const uint64_t length = bytes.be32(at);
+  if (length > INT32_MAX) return std::nullopt;
+  return at + 12 + length;
+}
+
+bool begins_part(Bytes& bytes, uint64_t at) {
+  if (bytes.be32(at) > INT32_MAX) return false;
+  return bytes.has(at + 4, "IDAT") || bytes.has(at + 4, "IEND") || bytes.has(at + 4, "tEXt");
+}
+
 }  // namespace
 
-const Family kPng{recognise, walk};
+const Family kPng{.recognise = recognise,
+                  .walk = walk,
+                  .part_end = part_end,
+                  .begins_part = begins_part,
+                  .describe = describe};
 
 }  // namespace undershelf::content

@@ -47,8 +47,12 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::consistent, at);
 }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  found.put_size(bytes.be32(18), bytes.be32(14));
+}
+
 }  // namespace
 
-const Family kPsd{recognise, walk};
+const Family kPsd{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

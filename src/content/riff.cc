@@ -78,8 +78,51 @@ Walk walk(Bytes& bytes, std::string_view format) {
   return ended(Level::consistent, end);
 }
 
+// The chunks from `at` to `end` that say something of the whole.
+void describe_chunks(Bytes& bytes, uint64_t at, uint64_t end, Description& found, uint64_t& rate) {
+  for (int chunk = 0; chunk < 64 && at + 8 <= std::min(end, bytes.size()); ++chunk) {
+    const uint64_t length = bytes.le32(at + 4);
+    const uint64_t body = at + 8;
+    constexpr uint64_t kMost = 256;
+    const auto text = [&] { return from_any(text_at(bytes, body, std::min(length, kMost))); };
+    if (bytes.has(at, "LIST") && (bytes.has(body, "INFO") || bytes.has(body, "hdrl"))) {
+      describe_chunks(bytes, body + 4, body + length, found, rate);
+    }
+    if (bytes.has(at, "INAM")) found.title.put(text());
+    if (bytes.has(at, "IART")) found.author.put(text());
+    if (bytes.has(at, "ICRD")) found.made.put(date_in(text()));
+    if (bytes.has(at, "avih")) {
+      found.put_size(bytes.le32(body + 32), bytes.le32(body + 36));
+      found.milliseconds = uint64_t{bytes.le32(body)} * bytes.le32(body + 16) / 1000;
+    }
+    if (bytes.has(at, "fmt ")) rate = bytes.le32(body + 8);
+    if (bytes.has(at, "data") && rate > 0) found.milliseconds = length * 1000 / rate;
+    if (bytes.has(at, "VP8X")) {
+      found.put_size((bytes.le32(body + 4) & 0xFFFFFF) + 1, (bytes.le32(body + 7) & 0xFFFFFF) + 1);
+    }
+    if (bytes.has(at, "VP8 ")) {
+      found.put_size(bytes.le16(body + 6) & 0x3FFF, bytes.le16(body + 8) & 0x3FFF);
+    }
+    if (bytes.has(at, "VP8L")) {
+      const uint32_t size = bytes.le32(body + 1);
+      found.put_size((size & 0x3FFF) + 1, (size >> 14 & 0x3FFF) + 1);
+    }
+    if (bytes.has(at, "EXIF")) {
+      describe_exif(bytes, body + (bytes.has(body, "Exif") ? 6 : 0), found);
+    }
+    at = body + length + (length & 1);
+  }
+}
+
+void describe(Bytes& bytes, std::string_view format, Description& found) {
+  uint64_t rate = 0;
+  if (format != "midi" && !is_big(bytes)) {
+    describe_chunks(bytes, 12, bytes.size(), found, rate);
+  }
+}
+
 }  // namespace
 
-const Family kRiff{recognise, walk};
+const Family kRiff{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

@@ -33,8 +33,14 @@ Walk walk(Bytes& bytes, std::string_view format) {
   return ended(Level::consistent, end);
 }
 
+// Without the number of pages nothing tells the end.
+Walk walk_open(Bytes& bytes, std::string_view format) {
+  const bool kept = bytes.be32(24) == bytes.be32(92) && bytes.be32(28) != 0;
+  return format == "sqlite" && !kept ? endless(0) : walk(bytes, format);
+}
+
 }  // namespace
 
-const Family kSqlite{recognise, walk};
+const Family kSqlite{recognise, walk, walk_open};
 
 }  // namespace undershelf::content

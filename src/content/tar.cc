@@ -1,4 +1,6 @@
 // tar: POSIX.1-2017, pax, "ustar Interchange Format": heads of 512 bytes with a sum each.
+#include <algorithm>
+
 #include "content/families.h"
 
 namespace undershelf::content {
@@ -22,7 +24,22 @@ uint64_t number(Bytes& bytes, uint64_t at, int digits) {
   return value;
 }
 
-Walk walk(Bytes& bytes, std::string_view) {
+// Behind the blank blocks that end it: two, and then as many as fill what is written at once.
+uint64_t behind_blank(Bytes& bytes, uint64_t at, bool open) {
+  constexpr uint64_t kRecord = 20 * kBlock;
+  const uint64_t most = open ? (at + 2 * kBlock + kRecord - 1) / kRecord * kRecord : bytes.size();
+  uint64_t behind = at;
+  while (behind + kBlock <= std::min(most, bytes.size())) {
+    const auto block = bytes.at(behind, kBlock);
+    const bool blank = std::ranges::all_of(block, [](std::byte b) { return b == std::byte{0}; });
+    if (block.size() < kBlock || !blank) break;
+    behind += kBlock;
+  }
+  return open && behind < most ? std::min(behind, at + 2 * kBlock) : behind;
+}
+
+// `open`: the file may be followed by what is not its own.
+Walk members(Bytes& bytes, bool open) {
   uint64_t at = 0;
   while (at + kBlock <= bytes.size()) {
     const auto head = bytes.at(at, kBlock);
@@ -34,12 +51,7 @@ Walk walk(Bytes& bytes, std::string_view) {
       blank = blank && byte == 0;
       sum += i >= 148 && i < 156 ? ' ' : byte;
     }
-    if (blank) {
-      // Two blank blocks, and then as many as fill what is written at once.
-      while (at + kBlock <= bytes.size() && bytes.le64(at) == 0 && bytes.u8(at + 8) == 0)
-        at += kBlock;
-      return ended(Level::consistent, at);
-    }
+    if (blank) return ended(Level::consistent, behind_blank(bytes, at, open));
     if (sum != number(bytes, at + 148, 8)) return broken(at, "The sum of a member's head fails.");
     const uint8_t kind = bytes.u8(at + 156);
     const bool has_content = kind != '1' && kind != '2' && kind != '5' && kind != '6';
@@ -50,8 +62,17 @@ Walk walk(Bytes& bytes, std::string_view) {
   return broken(std::min(at, bytes.size()), "It ends before its end mark.");
 }
 
+Walk walk(Bytes& bytes, std::string_view) { return members(bytes, false); }
+Walk walk_open(Bytes& bytes, std::string_view) { return members(bytes, true); }
+
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  const std::string name = text_at(bytes, 0, 100);
+  found.title.put(from_any(name.substr(0, std::min(name.find('\0'), name.size()))));
+}
+
 }  // namespace
 
-const Family kTar{recognise, walk};
+const Family kTar{
+    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
 
 }  // namespace undershelf::content

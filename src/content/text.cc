@@ -215,8 +215,94 @@ Walk walk(Bytes& bytes, std::string_view format) {
   return endless(size);
 }
 
+// Behind the line ends from `at` on.
+uint64_t behind_line_ends(Bytes& bytes, uint64_t at) {
+  while (bytes.u8(at) == '\r' || bytes.u8(at) == '\n') ++at;
+  return at;
+}
+
+// Behind the first `tag` from the beginning of the text on, in any case of letters; nothing if none
+// stands before it stops being text.
+std::optional<uint64_t> behind_first(Bytes& bytes, const std::string& tag, uint64_t text_end) {
+  for (uint64_t at = 0; at < text_end;) {
+    const auto part = bytes.at(at, std::min<uint64_t>(Bytes::kMostAtOnce, text_end - at));
+    if (part.size() < tag.size()) break;
+    const std::string text =
+        lower(std::string(reinterpret_cast<const char*>(part.data()), part.size()));
+    if (const size_t found = text.find(tag); found != std::string::npos) {
+      return at + found + tag.size();
+    }
+    at += part.size() - (tag.size() - 1);
+  }
+  return std::nullopt;
+}
+
+// The end tag of the outermost element of markup.
+std::string end_tag(Bytes& bytes) {
+  const std::string text = beginning(bytes.at(0, kLook));
+  for (size_t at = text.find('<'); at != std::string::npos; at = text.find('<', at + 1)) {
+    if (at + 1 >= text.size() || text[at + 1] == '?' || text[at + 1] == '!') continue;
+    const size_t end = text.find_first_of(" \t\r\n/>", at + 1);
+    if (end == std::string::npos) break;
+    return lower("</" + text.substr(at + 1, end - at - 1) + ">");
+  }
+  return {};
+}
+
+// Kinds that close what they open end there; of others nothing tells.
+Walk walk_open(Bytes& bytes, std::string_view format) {
+  const uint64_t sound = text_to(bytes);
+  std::optional<uint64_t> end;
+  if (format == "json" || format == "rtf") {
+    const bool json = format == "json";
+    end = closes_at(bytes, json ? "{[" : "{", json ? "}]" : "}", json);
+  } else if (format == "xml" || format == "svg" || format == "html") {
+    const std::string tag = format == "html" ? "</html>" : end_tag(bytes);
+    if (!tag.empty()) end = behind_first(bytes, tag, sound);
+  } else if (format == "vcard" || format == "icalendar") {
+    end = behind_first(bytes, format == "vcard" ? "end:vcard" : "end:vcalendar", sound);
+  } else {
+    return endless(sound);
+  }
+  if (!end || *end > sound) return broken(sound, "It ends before it is closed.");
+  return ended(Level::consistent, behind_line_ends(bytes, *end));
+}
+
+// What stands between `open` and `close`, both in any case of letters.
+std::string between(const std::string& text, std::string_view open, std::string_view close) {
+  const std::string low = lower(text);
+  const size_t at = low.find(open);
+  if (at == std::string::npos) return {};
+  const size_t from = at + open.size();
+  const size_t end = low.find(close, from);
+  return end == std::string::npos ? std::string() : text.substr(from, end - from);
+}
+
+void describe(Bytes& bytes, std::string_view format, Description& found) {
+  const std::string text = "\n" + beginning(bytes.at(0, kLook));
+  const auto line = [&](std::string_view key) { return between(text, key, "\n"); };
+  if (format == "eml" || format == "mbox") {
+    // Words in other encodings (RFC 2047) are left out.
+    const std::string subject = line("\nsubject:");
+    if (subject.find("=?") == std::string::npos) found.title.put(from_any(subject));
+    const std::string sender = line("\nfrom:");
+    if (sender.find("=?") == std::string::npos) found.author.put(from_any(sender));
+  } else if (format == "html") {
+    found.title.put(from_any(between(text, "<title>", "</title>")));
+  } else if (format == "vcard") {
+    found.title.put(from_any(line("\nfn:")));
+  } else if (format == "icalendar") {
+    found.title.put(from_any(line("\nsummary:")));
+  } else if (format == "rtf") {
+    found.title.put(from_any(between(text, "{\\title ", "}")));
+  } else if (format == "text" && encoding_of(bytes.at(0, kLeast)) != Encoding::utf16) {
+    found.title.put(from_any(line("\n")));
+  }
+}
+
 }  // namespace
 
-const Family kText{recognise, walk};
+const Family kText{
+    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
 
 }  // namespace undershelf::content

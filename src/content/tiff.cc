@@ -142,8 +142,12 @@ class Directories {
 
 Walk walk(Bytes& bytes, std::string_view) { return Directories(bytes).run(); }
 
+void describe(Bytes& bytes, std::string_view, Description& found) {
+  describe_exif(bytes, 0, found);
+}
+
 }  // namespace
 
-const Family kTiff{recognise, walk};
+const Family kTiff{.recognise = recognise, .walk = walk, .describe = describe};
 
 }  // namespace undershelf::content

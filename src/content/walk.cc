@@ -8,6 +8,8 @@
 namespace undershelf::content {
 namespace {
 
+using namespace std::string_view_literals;
+
 // The order counts: what is told by its first bytes comes before what is told by little.
 constexpr std::array kFamilies = {
     &kPng, &kJpeg,   &kGif,     &kTiff,      &kPsd,    &kIsobmff, &kRiff,      &kMatroska,
@@ -95,6 +97,19 @@ constexpr std::array kWords = {
     FormatWord{"zstd", "archive", true},
 };
 
+// Formats whose files are not called by the format's own word.
+constexpr std::array kExtensions = {
+    std::pair{"jpeg"sv, "jpg"sv},      std::pair{"tiff"sv, "tif"sv},
+    std::pair{"mpeg-ts"sv, "ts"sv},    std::pair{"mpeg-ps"sv, "mpg"sv},
+    std::pair{"asf"sv, "wmv"sv},       std::pair{"gzip"sv, "gz"sv},
+    std::pair{"bzip2"sv, "bz2"sv},     std::pair{"zstd"sv, "zst"sv},
+    std::pair{"iso9660"sv, "iso"sv},   std::pair{"text"sv, "txt"sv},
+    std::pair{"postscript"sv, "ps"sv}, std::pair{"icalendar"sv, "ics"sv},
+    std::pair{"vcard"sv, "vcf"sv},     std::pair{"font"sv, "ttf"sv},
+    std::pair{"pe"sv, "exe"sv},        std::pair{"midi"sv, "mid"sv},
+    std::pair{"compound"sv, "cfb"sv},  std::pair{"elf"sv, "bin"sv},
+};
+
 const FormatWord* find(std::string_view word) {
   const auto* found = std::ranges::find(kWords, word, &FormatWord::format);
   return found == kWords.end() ? nullptr : found;
@@ -112,6 +127,17 @@ Recognised recognise(Bytes& bytes) {
   return {};
 }
 
+Walk walk_open(Bytes& bytes, const Recognised& recognised) {
+  if (recognised.family == nullptr) return {};
+  const Family& family = *recognised.family;
+  return (family.walk_open != nullptr ? family.walk_open : family.walk)(bytes, recognised.format);
+}
+
+void describe(Bytes& bytes, const Recognised& recognised, Description& found) {
+  if (recognised.family == nullptr || recognised.family->describe == nullptr) return;
+  recognised.family->describe(bytes, recognised.format, found);
+}
+
 std::span<const FormatWord> format_words() { return kWords; }
 
 std::string_view type_of(std::string_view format) {
@@ -119,9 +145,19 @@ std::string_view type_of(std::string_view format) {
   return found == nullptr ? std::string_view() : found->type;
 }
 
+bool tells_its_end(std::string_view format) {
+  constexpr std::array kChains = {"mpeg-ts"sv, "mpeg-ps"sv, "mp3"sv, "aac"sv};
+  return std::ranges::find(kChains, format) == kChains.end();
+}
+
 bool notices_foreign_clusters(std::string_view format) {
   const FormatWord* found = find(format);
   return found != nullptr && found->notices;
+}
+
+std::string_view extension_of(std::string_view format) {
+  const auto* found = std::ranges::find(kExtensions, format, [](const auto& e) { return e.first; });
+  return found == kExtensions.end() ? format : found->second;
 }
 
 std::string_view known_format(std::string_view word) {

@@ -7,6 +7,7 @@
 #include <string_view>
 
 #include "content/bytes.h"
+#include "content/describe.h"
 
 namespace undershelf::content {
 
@@ -38,6 +39,17 @@ struct Family {
   // `format`: what `recognise` said. Reads what it must, in order as far as it can; takes steps in
   // proportion to the bytes that are there.
   Walk (*walk)(Bytes& bytes, std::string_view format);
+  // Likewise, where the file may be followed by what is not its own, as on a medium. Only of
+  // families that go by the size of the file; null: `walk` does not.
+  Walk (*walk_open)(Bytes& bytes, std::string_view format) = nullptr;
+  // Of families made of parts that tell their own lengths, and where a walk says `broken` at the
+  // beginning of the part that does not hold: the byte behind the part that begins at `at`, as its
+  // head says, and whether one may begin there. With both, what a file goes on with is found behind
+  // what is not its own. Null: there is no such thing.
+  std::optional<uint64_t> (*part_end)(Bytes& bytes, uint64_t at) = nullptr;
+  bool (*begins_part)(Bytes& bytes, uint64_t at) = nullptr;
+  // What the file says of itself; null: files of the family say nothing. Looks at few bytes.
+  void (*describe)(Bytes& bytes, std::string_view format, Description& found) = nullptr;
 };
 
 struct Recognised {
@@ -45,9 +57,17 @@ struct Recognised {
   const Family* family = nullptr;
 };
 Recognised recognise(Bytes& bytes);
+// As Family::walk_open, of what was recognised. `end` says where the file ends, if that is told.
+Walk walk_open(Bytes& bytes, const Recognised& recognised);
+void describe(Bytes& bytes, const Recognised& recognised, Description& found);
 
 // The type of a format by content, as types.h names them for a format by name; empty if none.
 std::string_view type_of(std::string_view format);
+// What names of its files end with, without the dot.
+std::string_view extension_of(std::string_view format);
+// Whether files of a format say where they end. Others are chains of parts: where no further one
+// follows they end, or something else lies there.
+bool tells_its_end(std::string_view format);
 bool notices_foreign_clusters(std::string_view format);
 // The word as it is kept: the same text that lives as long as the program. Empty if it is none.
 std::string_view known_format(std::string_view word);

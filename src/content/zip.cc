@@ -133,12 +133,106 @@ Walk each_zip_member(Bytes& bytes, const std::function<bool(const ZipMember&)>& 
 
 namespace {
 
+// Where a member's content that began at `at`, of unknown length, ends: before a descriptor that
+// tells just that length (4.3.9), which the next part follows. Nothing if there is none.
+std::optional<uint64_t> behind_descriptor(Bytes& bytes, uint64_t from) {
+  constexpr std::string_view kMark = "PK\7\10";
+  for (uint64_t at = from; at < bytes.size();) {
+    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+    const std::string_view text(reinterpret_cast<const char*>(part.data()), part.size());
+    if (text.size() < kMark.size()) break;
+    for (size_t i = text.find(kMark); i != std::string_view::npos; i = text.find(kMark, i + 1)) {
+      const uint64_t mark = at + i;
+      for (const bool wide : {false, true}) {
+        const uint64_t stored = wide ? bytes.le64(mark + 8) : bytes.le32(mark + 8);
+        const uint64_t behind = mark + (wide ? 24 : 16);
+        const uint32_t next = bytes.le32(behind);
+        if (stored == mark - from && (next == kLocal || next == kCentral)) return behind;
+      }
+    }
+    at += text.size() - (kMark.size() - 1);
+  }
+  return std::nullopt;
+}
+
+// Behind the member whose own head is at `at`; nothing if it does not say where that is.
+std::optional<uint64_t> behind_member(Bytes& bytes, uint64_t at) {
+  constexpr uint16_t kDescribed = 8;
+  ZipMember member;
+  member.stored = bytes.le32(at + 18);
+  member.size = bytes.le32(at + 22);
+  const uint64_t extra = at + 30 + bytes.le16(at + 26);
+  const uint64_t data = extra + bytes.le16(at + 28);
+  read_wide(bytes, extra, data, member);
+  if ((bytes.le16(at + 6) & kDescribed) == 0) return data + member.stored;
+  if (member.stored == 0) return behind_descriptor(bytes, data);
+  const uint64_t end = data + member.stored;
+  if (!bytes.has(end, "PK\7\10")) return end + 12;
+  const uint32_t next = bytes.le32(end + 16);
+  return end + (next == kLocal || next == kCentral ? 16 : 24);
+}
+
+// From member to member, through the directory, to the end record: each tells its length.
+Walk walk_open(Bytes& bytes, std::string_view) {
+  uint64_t at = 0;
+  uint64_t before = 0;  // the part before, which holds if one begins behind it
+  for (;;) {
+    const uint32_t mark = bytes.le32(at);
+    uint64_t next = at;
+    switch (mark) {
+      case kLocal: {
+        const auto behind = behind_member(bytes, at);
+        if (!behind) return broken(at, "A member has no end.");
+        next = *behind;
+        break;
+      }
+      case kCentral:
+        next = at + 46 + bytes.le16(at + 28) + bytes.le16(at + 30) + bytes.le16(at + 32);
+        break;
+      case kEnd64:
+        next = at + 12 + std::min(bytes.le64(at + 4), bytes.size());
+        break;
+      case kLocator64:
+        next = at + 20;
+        break;
+      case kEnd:
+        next = at + kEndLength + bytes.le16(at + 20);
+        return next > bytes.size() ? broken(at, "It ends inside its end record.")
+                                   : ended(Level::consistent, next);
+      default:
+        return broken(before, "No member begins where one must.");
+    }
+    if (next > bytes.size()) return broken(at, "It ends inside a member.");
+    before = at;
+    at = next;
+  }
+}
+
 Walk walk(Bytes& bytes, std::string_view) {
   return each_zip_member(bytes, [](const ZipMember&) { return true; });
 }
 
+// Of members and of the directory's records, which follow each other.
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  constexpr uint16_t kDescribed = 8;
+  if (bytes.le32(at) == kCentral) {
+    return at + 46 + bytes.le16(at + 28) + bytes.le16(at + 30) + bytes.le16(at + 32);
+  }
+  const bool open = (bytes.le16(at + 6) & kDescribed) != 0 && bytes.le32(at + 18) == 0;
+  return bytes.le32(at) != kLocal || open ? std::nullopt : behind_member(bytes, at);
+}
+
+bool begins_part(Bytes& bytes, uint64_t at) {
+  const uint32_t mark = bytes.le32(at);
+  return mark == kLocal || mark == kCentral || mark == kEnd;
+}
+
 }  // namespace
 
-const Family kZip{recognise, walk};
+const Family kZip{.recognise = recognise,
+                  .walk = walk,
+                  .walk_open = walk_open,
+                  .part_end = part_end,
+                  .begins_part = begins_part};
 
 }  // namespace undershelf::content

@@ -169,7 +169,6 @@ class Exporter {
 
   // The path of a row in the shelf, below a folder for its volume.
   std::string payload_path(const Row& row) const {
-    const auto volume = row.volume ? volume_folders_.find(*row.volume) : volume_folders_.end();
     std::string path = row.path;
     if (is_double(row)) {
       path = apple_double_path(path.substr(0, path.size() - row.stream->size() - 1));
@@ -177,7 +176,9 @@ class Exporter {
     if (options_.original_paths && row.original_path) {
       path = *row.original_path + (row.stream ? ":" + *row.stream : "");
     }
-    return fmt::format("{}/{}", volume == volume_folders_.end() ? "carved" : volume->second, path);
+    if (row.volume) return fmt::format("{}/{}", volume_folders_.at(*row.volume), path);
+    constexpr std::string_view kMadeUp = "[carved]/";
+    return "carved/" + (path.starts_with(kMadeUp) ? path.substr(kMadeUp.size()) : path);
   }
 
   void write_payload(const Selection& selection) {

@@ -22,6 +22,12 @@ struct Trace {
   bool operator==(const Trace&) const = default;
 };
 
+// Places at which files of known formats seem to begin. Kinds: kMarkTrace, `number`: the mark with
+// which it begins (content/types.h); kStartTrace, if a file begins there that may be known by its
+// content alone: then `number` is the mark or 0.
+constexpr const char* kContentStarts = "content";  // the name under which they are kept
+constexpr uint32_t kMarkTrace = 1, kStartTrace = 2;
+
 // A kind all detectors share: a header (boot sector, volume header) or a backup of one. `number`
 // is the byte of the source at which its volume would start.
 constexpr uint32_t kHeaderTrace = 0;

@@ -11,11 +11,11 @@
 
 #include "access/spaces.h"
 #include "checking/box.h"
-#include "checking/store.h"
 #include "content/walk.h"
 #include "model/budget.h"
 #include "model/entry.h"
 #include "placing/contiguous.h"
+#include "placing/found_place.h"
 #include "placing/lost_streams.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
@@ -296,23 +296,11 @@ class ByContent {
     return {adds_up(trial.found, file, grids_.at(file.volume).cluster_size), trial.found.sound_to};
   }
 
-  // Its place is no longer open: later passes leave it there.
   void store(const Broken& file, const Trial& trial) {
-    SQLite::Statement update(
-        db_,
-        "UPDATE streams SET pieces=?, placement=?, stepped=?, open=0, entangled=0, scattered=0, "
-        "sampled=NULL, blank=NULL WHERE id=?");
-    const std::string packed = pack(trial.placed.pieces);
-    update.bindNoCopy(1, packed.data(), static_cast<int>(packed.size()));
-    update.bindNoCopy(2, to_text(Placement::content).data());
-    update.bind(3, static_cast<int64_t>(trial.placed.gaps));
-    update.bind(4, number_of(file.stream));
-    update.exec();
-    checking::ExaminedStore(db_).put(file.stream, trial.found, file.size);
-    SQLite::Statement evidence(db_, "INSERT INTO evidence VALUES(?, 'placed-by-content', ?)");
-    evidence.bind(1, number_of(file.entry));
-    evidence.bind(2, static_cast<int64_t>(file.tried));
-    evidence.exec();
+    keep_found_place(db_,
+                     {file.stream, file.entry, file.size, trial.placed.pieces, trial.placed.gaps,
+                      "placed-by-content", file.tried},
+                     trial.found);
     ++result_.files;
   }
 

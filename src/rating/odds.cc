@@ -47,10 +47,11 @@ Clues clues_of(const Facts& facts, const Format& format) {
     set(Clue::verified, true);
     return clues;
   }
-  set(Clue::inferred,
-      facts.placement == Placement::inferred || facts.placement == Placement::content);
+  // What content led to is where it adds up, in as many pieces as that takes.
+  const bool by_content = facts.placement == Placement::content;
+  set(Clue::inferred, facts.placement == Placement::inferred);
   set(Clue::guessed, facts.placement == Placement::guessed);
-  set(Clue::stepped, facts.stepped > 0);
+  set(Clue::stepped, facts.stepped > 0 && !by_content);
   set(Clue::scattered, facts.entangled || facts.of(Loss::Cause::scattered) > 0);
   set(Clue::former, facts.state == State::former);
   set(Clue::unsure_proof, facts.proof == Proof::unsure);
@@ -96,6 +97,7 @@ Odds odds_of(const Facts& facts, const Format& format) {
 
 bool is_vouched_for(const Facts& facts) {
   if (facts.is_verified()) return true;
+  if (facts.state == State::carved && !content::tells_its_end(facts.format)) return false;
   if (facts.proof == Proof::last && (facts.kept_inline || facts.size == 0U)) return true;
   return facts.check == content::Level::consistent && !facts.ends_early() &&
          content::notices_foreign_clusters(facts.format);

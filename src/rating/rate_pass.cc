@@ -181,8 +181,8 @@ class Rater {
       SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
              CASE WHEN v.inside IS NULL THEN -coalesce(v.space,0) ELSE v.id END
       FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
-      WHERE e.state<>'live' AND (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL
-        AND length(s.pieces)>0)sql");
+      WHERE e.state NOT IN ('live','carved') AND (e.kind='file' OR s.name IS NOT NULL)
+        AND e.merged_into IS NULL AND length(s.pieces)>0)sql");
     while (row.executeStep()) {
       loaded[row.getColumn(4).getInt64()].push_back(
           {row.getColumn(1).getInt64(), id_of<StreamId>(row.getColumn(0)),

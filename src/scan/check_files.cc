@@ -2,16 +2,35 @@
 
 #include <fmt/format.h>
 
+#include <functional>
+
+#include "carving/carve.h"
 #include "model/error.h"
 #include "placing/by_content.h"
 
 namespace undershelf {
 
+namespace {
+
+// Work that the user may stop, and that needs processes which there may be none of.
+void do_in_order(ScanResult& result, const std::function<void()>& work) {
+  try {
+    work();
+  } catch (const Stopped&) {
+    result.stopped = result.unchecked = true;
+  } catch (const Error& e) {  // there can be no box here
+    result.notes.emplace_back(e.what());
+    result.unchecked = true;
+  }
+}
+
+}  // namespace
+
 void check_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
                  const Budget& budget, ScanResult& result) {
-  try {
-    const uint64_t left_out =
-        checking::check_files(shelf, spaces, {0, options.check_living, options.checking}, budget);
+  do_in_order(result, [&] {
+    const uint64_t left_out = checking::check_files(
+        shelf, spaces, {0, options.check_living, options.kinds, options.checking}, budget);
     if (left_out > 0) {
       result.notes.push_back(
           fmt::format("{} lost files that claim far more than the medium holds together with the "
@@ -26,12 +45,25 @@ void check_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanO
                       "lie in: that would have been to read more than twice the medium.",
                       placed.left_out));
     }
-  } catch (const Stopped&) {
-    result.stopped = result.unchecked = true;
-  } catch (const Error& e) {  // there can be no box here
-    result.notes.emplace_back(e.what());
-    result.unchecked = true;
-  }
+  });
+}
+
+void carve_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
+                 const Budget& budget, ScanResult& result) {
+  carving::CarveOptions wanted{options.kinds, options.carve_unverified, {}};
+  wanted.progress = [&](uint64_t done, uint64_t all) {
+    options.progress(fmt::format("Looking for files by their content: {} of {} places", done, all));
+  };
+  do_in_order(result, [&] {
+    const carving::Carved carved = carving::carve(shelf, spaces, claims, wanted, budget);
+    result.carved = carved.files;
+    if (carved.left_out > 0) {
+      result.notes.push_back(
+          fmt::format("{} places at which files seem to begin were not looked at to the end: that "
+                      "would have been to read many times the medium.",
+                      carved.left_out));
+    }
+  });
 }
 
 }  // namespace undershelf

@@ -13,5 +13,9 @@ namespace undershelf {
 // know of it goes to `result`; stopped, the next scan goes on with it.
 void check_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
                  const Budget& budget, ScanResult& result);
+// Likewise, files looked for by their content alone (carving/carve.h). The streams must have been
+// rated since they were checked.
+void carve_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
+                 const Budget& budget, ScanResult& result);
 
 }  // namespace undershelf

@@ -67,8 +67,11 @@ class Scan {
 
   ScanResult run() {
     const bool deep = options_.depth == Depth::deep;
-    const int64_t scan =
-        shelf_.begin_scan(deep ? "deep" : "quick", std::string(to_text(options_.check)));
+    // A narrower look than the depth has by itself is not all: the same call without its limits
+    // adds.
+    const bool narrower = !options_.kinds.empty() || (deep && !options_.carve);
+    const Check told = narrower ? std::min(options_.check, Check::sample) : options_.check;
+    const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick", std::string(to_text(told)));
     look_quickly();
     look_into_images();
     // While a sweep goes on, what the quick depth found is there to be used.
@@ -359,6 +362,10 @@ class Scan {
     rate_streams(shelf_, claims, used, spaces_);
     if (options_.check != Check::full || !last || result_.stopped) return;
     check_files(shelf_, spaces_, claims, options_, budget_, result_);
+    heed_stop();
+    rate_streams(shelf_, claims, used, spaces_);
+    if (options_.depth != Depth::deep || !options_.carve || result_.stopped) return;
+    carve_files(shelf_, spaces_, claims, options_, budget_, result_);
     heed_stop();
     rate_streams(shelf_, claims, used, spaces_);
   }

@@ -29,6 +29,11 @@ struct ScanOptions {
   ReadOptions read;
   Depth depth = Depth::quick;
   Check check = Check::sample;
+  bool carve = true;  // with Depth::deep and Check::full, look for files by their content alone
+  bool carve_unverified = false;  // such files, too, that are not sound to their end
+  // Types of files (content/types.h) that are looked at to their end, and looked for by content;
+  // empty: all.
+  std::vector<std::string> kinds;
   bool check_living = false;  // with Check::full, living files too
   NameOther name_other = [](const ByteRange&) { return std::string(); };
   std::optional<ByteRange> range;    // of the source, to which a deep scan keeps; else all of it
@@ -56,6 +61,7 @@ struct ScanResult {
   // Of the sweep, bytes of the source; nothing if none was begun.
   std::optional<uint64_t> position;
   uint64_t left_out = 0;           // traces beyond what is kept
+  uint64_t carved = 0;             // files known by their content alone
   std::vector<std::string> notes;  // on how the source is divided
 };
 

@@ -48,6 +48,10 @@ constexpr Sentence kSentences[] = {
      "Its entry is one that no driver should write; content stands behind it all the same."},
     {"placed-by-content",
      "Where it lies was found by its content: {} ways to place it were tried."},
+    {"rejoined-by-content",
+     "Where it lies was found by its content: {} pieces, each where the one before it breaks off "
+     "and "
+     "its structure says that it goes on."},
     {"size-lost", "Its size was never recorded."},
 };
 
@@ -81,6 +85,12 @@ Pieces load_pieces(const Shelf& shelf, StreamId stream) {
   SQLite::Statement row(shelf.db(), "SELECT pieces FROM streams WHERE id=?");
   row.bind(1, number_of(stream));
   return row.executeStep() ? pieces_of(row.getColumn(0)) : Pieces{};
+}
+
+std::string says_of(const Shelf& shelf, StreamId stream) {
+  SQLite::Statement row(shelf.db(), "SELECT says FROM streams WHERE id=?");
+  row.bind(1, number_of(stream));
+  return row.executeStep() ? row.getColumn(0).getString() : std::string();
 }
 
 std::string evidence_sentence(const Evidence& fact) {

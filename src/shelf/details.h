@@ -20,6 +20,8 @@ struct EntryDetails {
 
 EntryDetails load_details(const Shelf& shelf, EntryId entry);
 Pieces load_pieces(const Shelf& shelf, StreamId stream);
+// What the content says of itself: JSON (docs/shelf.md); empty if it says nothing.
+std::string says_of(const Shelf& shelf, StreamId stream);
 
 // A reader's fact in words for the user. The codes: docs/shelf.md, "Evidence".
 std::string evidence_sentence(const Evidence& fact);

@@ -7,7 +7,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 8;                 // PRAGMA user_version
+constexpr int kShelfVersion = 9;                 // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -40,7 +40,7 @@ CREATE TABLE streams(
   open INTEGER NOT NULL, scattered INTEGER NOT NULL, first INTEGER, first_step INTEGER, hint BLOB, pieces BLOB NOT NULL, inline_data BLOB,
   stepped INTEGER, rivalled INTEGER, entangled INTEGER, sampled INTEGER, blank INTEGER, head TEXT,
   rating TEXT, score INTEGER, intact_bytes INTEGER,
-  checked TEXT, format TEXT, type TEXT, sound_to INTEGER, why TEXT, sha256 TEXT);
+  checked TEXT, format TEXT, type TEXT, sound_to INTEGER, why TEXT, sha256 TEXT, says TEXT);
 CREATE TABLE losses(
   stream INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL, cause TEXT NOT NULL);
 CREATE TABLE structures(entry INTEGER NOT NULL, pieces BLOB NOT NULL);

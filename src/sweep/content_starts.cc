@@ -1,20 +1,38 @@
 #include "sweep/content_starts.h"
 
+#include <cstring>
+#include <string_view>
+
+#include "content/starts.h"
 #include "content/types.h"
 
 namespace undershelf {
 namespace {
 
-constexpr size_t kMostStarts = 200'000;
+constexpr size_t kMostMarks = 200'000;
+
+// The first descriptor of an ISO 9660 volume (ECMA-119, 8.4) stands so many bytes in.
+constexpr uint64_t kBeforeDescriptor = 16 * 2048;
+bool is_descriptor(std::span<const std::byte> sector) {
+  constexpr std::string_view kPrimary("\1CD001\1", 7);
+  return std::memcmp(sector.data(), kPrimary.data(), kPrimary.size()) == 0;
+}
 
 class ContentDetector : public Detector {
  public:
-  size_t reach() const override { return kSweepStep; }
+  size_t reach() const override { return content::kStartLength; }
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
     for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
-      if (block.bytes[at] == std::byte{0} || kept_ >= kMostStarts) continue;
-      if (const auto mark = mark_at(block.bytes.subspan(at, kSweepStep))) {
-        found.push_back({block.offset + at, kSweepStep, 1, *mark, 0});
+      const auto there = block.bytes.subspan(at);
+      if (is_descriptor(there) && block.offset + at >= kBeforeDescriptor) {
+        found.push_back({block.offset + at - kBeforeDescriptor, kSweepStep, kStartTrace, 0, 0});
+      }
+      const auto mark = mark_at(there.first(kSweepStep));
+      const size_t length = std::min(there.size(), content::kStartLength);
+      if (content::may_begin(there.first(length))) {
+        found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
+      } else if (mark && kept_ < kMostMarks) {
+        found.push_back({block.offset + at, kSweepStep, kMarkTrace, *mark, 0});
         ++kept_;
       }
     }

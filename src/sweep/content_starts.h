@@ -1,15 +1,13 @@
-// Recognises where files of known formats begin, for finding the layout of volumes whose headers
-// are gone.
+// Recognises where files of known formats begin: for finding the layout of volumes whose headers
+// are gone, and files without any metadata.
 #pragma once
 
 #include "fs/detector.h"
 
 namespace undershelf {
 
-constexpr const char* kContentStarts = "content";  // the name under which its traces are kept
-
-// Traces: a sector that begins with a format's mark. `kind`: 1; `number`: the mark
-// (content/types.h). More than some hundred thousand of them tell nothing more, and are left out.
+// Traces: sectors with which files seem to begin (model/trace.h). More than some hundred thousand
+// marks without a file tell nothing more, and are left out.
 std::unique_ptr<Detector> make_content_detector();
 
 }  // namespace undershelf

@@ -1,0 +1,341 @@
+#include "carving/carve.h"
+
+#include <algorithm>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <thread>
+#include <unordered_map>
+
+#include "access/spaces.h"
+#include "carving/find.h"
+#include "carving/grid.h"
+#include "carving/scene.h"
+#include "carving/store.h"
+#include "carving/taken.h"
+#include "checking/box.h"
+#include "model/budget.h"
+#include "placing/claims.h"
+#include "shelf/shelf.h"
+#include "source/source.h"
+
+namespace undershelf::carving {
+namespace {
+
+using checking::Examined;
+using content::Level;
+
+// What may be read in all: so many times the source, and so many bytes, which take seconds.
+constexpr uint64_t kReadings = 8, kAlways = uint64_t{4} << 30;
+constexpr uint64_t kOneStart = 16 << 20;  // bytes that one start may cost before others had theirs
+constexpr uint64_t kSeeking = 256 << 20;  // likewise, in which it is sought in pieces
+constexpr int kRounds = 4;                // in which what was found displaces what is around it
+
+// What one look at a start reads from, while it goes on.
+struct Look {
+  size_t start = 0;  // number
+  std::shared_ptr<FreeBytes> bytes;
+  uint64_t read = 0, most = 0;  // bytes
+  bool was_cut = false;
+};
+
+class Carver {
+ public:
+  Carver(Shelf& shelf, Spaces& spaces, const Claims& claims, const CarveOptions& options,
+         const Budget& budget)
+      : shelf_(shelf),
+        source_(spaces.at(SpaceId::source)),
+        options_(options),
+        budget_(budget),
+        may_read_(std::min(source_->size(), UINT64_MAX / (2 * kReadings)) * kReadings + kAlways) {
+    scene_ = load_scene(shelf, claims, source_->size());
+  }
+
+  Carved run() {
+    try {
+      seek();
+    } catch (const Stopped&) {
+      keep(false);  // what was found counts
+      throw;
+    }
+    return {keep(true), left_out_};
+  }
+
+ private:
+  void seek() {
+    for (int n = 0; n < kRounds; ++n) {
+      settle_taken();
+      look_at_starts(checking::examine_start, kOneStart);
+      look_again_at_what_was_cut();
+      settle(finds_);
+      if (!reopen_near_finds()) break;
+    }
+    seek_pieces();
+  }
+
+  // `all`: nothing was left out. Returns how many entries there are now.
+  uint64_t keep(bool all) {
+    settle(finds_);
+    add_partly_sound();
+    drop_what_has_a_name();
+    return store(shelf_, finds_, all);
+  }
+
+  void take(Taken& taken, const ByteRange& range) const {
+    const uint64_t end = grids_->rounded_up(range.end());
+    taken.add({range.offset, end - range.offset});
+  }
+
+  // What no fragment of what is sought can be.
+  void settle_taken() {
+    ++round_;
+    std::vector<uint64_t> begins;
+    for (const auto& find : finds_) begins.push_back(find->start);
+    grids_ = std::make_unique<ClusterGrids>(shelf_, begins);
+    taken_ = {};
+    for (const ByteRange& range : scene_.living) take(taken_, range);
+    for (const ByteRange& range : scene_.sound) take(taken_, range);
+    for (const auto& find : finds_) {
+      for (const Piece& piece : find->pieces) take(taken_, {piece.offset, piece.length});
+    }
+    taken_.settle();
+    inside_.clear();
+    for (const auto& find : finds_) cover(*find);
+  }
+
+  // What begins in a find need not be looked at.
+  void cover(const Find& find) {
+    if (!find.is_verified() && !may_hold_others(find.found.format.data())) return;
+    for (const Piece& piece : find.pieces) inside_[piece.offset] = piece.offset + piece.length;
+  }
+  bool is_covered(uint64_t offset) const {
+    auto found = inside_.upper_bound(offset);
+    return found != inside_.begin() && std::prev(found)->second > offset;
+  }
+
+  // What lies in several pieces, with what is no find between them. The more is found, the less is
+  // left that lies in between.
+  void seek_pieces() {
+    for (int round = 0; round < kRounds; ++round) {
+      std::set<uint64_t> clusters;
+      settle_taken();
+      if (!reopen_all()) return;
+      for (const Start& start : scene_.starts) {
+        if (start.is_open) clusters.insert(grids_->cluster_at(start.offset));
+      }
+      const size_t before = finds_.size();
+      for (const uint64_t cluster : clusters) {
+        const auto rejoin = [cluster](content::Bytes& bytes) {
+          return checking::rejoin(bytes, cluster);
+        };
+        look_at_starts(rejoin, kSeeking, cluster);
+      }
+      settle(finds_);
+      if (finds_.size() <= before) return;
+    }
+  }
+
+  using Examination = std::function<Examined(content::Bytes&)>;
+  // `cluster`: if given, only at starts where clusters are that large.
+  void look_at_starts(const Examination& examination, uint64_t most, uint64_t cluster = 0) {
+    checking::Box box(std::max(1U, std::thread::hardware_concurrency()), examination);
+    std::unordered_map<uint64_t, Look> looks;
+    size_t next_start = 0;
+    const auto next = [&]() -> std::optional<checking::Task> {
+      for (; next_start < scene_.starts.size(); ++next_start) {
+        Start& start = scene_.starts[next_start];
+        if (!start.is_open || is_covered(start.offset)) continue;
+        if (cluster != 0 && grids_->cluster_at(start.offset) != cluster) continue;
+        if (may_read_ == 0) {
+          ++left_out_;
+          start.is_open = false;
+          continue;
+        }
+        options_.progress(next_start, scene_.starts.size());
+        return look(next_start++, std::min(most, may_read_), looks);
+      }
+      return std::nullopt;
+    };
+    box.run(
+        next,
+        [&](uint64_t number, const Examined& found) {
+          take_answer(looks.at(number), found);
+          looks.erase(number);
+        },
+        [&] { return budget_.is_stopped(); });
+    if (budget_.is_stopped()) throw Stopped{};
+  }
+
+  checking::Task look(size_t number, uint64_t most, std::unordered_map<uint64_t, Look>& looks) {
+    Look& look = looks[number];
+    look.start = number;
+    look.most = most;
+    look.bytes = std::make_shared<FreeBytes>(*source_, taken_, scene_.starts[number].offset,
+                                             source_->size());
+    return {number, look.bytes->size(), [this, &look](uint64_t at, std::span<std::byte> out) {
+              if (look.read + out.size() > look.most || out.size() > may_read_) {
+                look.was_cut = true;
+                return size_t{0};
+              }
+              look.read += out.size();
+              may_read_ -= out.size();
+              return look.bytes->read(at, out);
+            }};
+  }
+
+  void take_answer(Look& look, const Examined& found) {
+    Start& start = scene_.starts[look.start];
+    start.is_open = false;
+    start.was_cut = look.was_cut;
+    start.breaks_at = look.bytes->place_of(found.sound_to);
+    const bool adds_up = found.end > 0 && found.level >= Level::consistent;
+    if (look.was_cut || !is_wanted(found)) return;
+    const uint64_t length = adds_up ? found.end : std::min(found.sound_to, look.bytes->size());
+    if (length == 0) return;
+    auto find = std::make_unique<Find>(Find{start.offset, length, {}, round_, found, {}});
+    for (const Start& other : starts_at(start.offset)) {
+      if (!adds_up || !other.named) continue;
+      // The part of it that is known to be sound is no file of its own.
+      const bool chain = !content::tells_its_end(found.format.data());
+      if (chain && found.end <= other.named->sound_to) return;
+      if (!is_whole(found, *other.named)) continue;
+      find->named = other.named;
+      find->length = other.named->size;
+      break;
+    }
+    place(*look.bytes, *find);
+    if (!adds_up) {
+      if (options_.unverified) partly_sound_[start.offset] = std::move(find);
+      return;
+    }
+    cover(*find);
+    finds_.push_back(std::move(find));
+  }
+
+  // Several lost files may have begun at the same place.
+  std::span<const Start> starts_at(uint64_t offset) const {
+    const auto [first, last] = std::ranges::equal_range(scene_.starts, offset, {}, &Start::offset);
+    return {first, last};
+  }
+
+  // Whether what was found is all of the file: some formats stand a few bytes behind their end.
+  static bool is_whole(const Examined& found, const Named& named) {
+    const bool notices =
+        found.level == Level::verified || content::notices_foreign_clusters(found.format.data());
+    if (found.end == named.size) return true;
+    return notices && found.end < named.size && named.size - found.end < named.cluster;
+  }
+
+  static void place(FreeBytes& bytes, Find& find) {
+    uint64_t at = 0, left_out = 0;
+    for (const checking::Cut& cut : find.found.cuts) {
+      if (cut.at == 0 || cut.at >= find.length) break;
+      bytes.add_pieces(at + left_out, cut.at + left_out, find.pieces);
+      at = cut.at;
+      left_out += cut.gap;
+    }
+    bytes.add_pieces(at + left_out, find.length + left_out, find.pieces);
+  }
+
+  // Of what is not sound to its end, what lies outside of all that is.
+  void add_partly_sound() {
+    const Taken held = held_by_finds(0);
+    for (auto& [offset, find] : partly_sound_) {
+      if (!held.contains(offset)) finds_.push_back(std::move(find));
+    }
+    settle(finds_);
+  }
+
+  bool is_wanted(const Examined& found) const {
+    const std::string_view type = content::type_of(found.format.data());
+    if (type.empty()) return false;
+    return options_.kinds.empty() ||
+           std::ranges::find(options_.kinds, type) != options_.kinds.end();
+  }
+
+  void look_again_at_what_was_cut() {
+    bool any = false;
+    for (Start& start : scene_.starts) {
+      start.is_open = start.was_cut && !is_covered(start.offset);
+      any = any || start.is_open;
+    }
+    if (any) look_at_starts(checking::examine_start, UINT64_MAX);
+    for (const Start& start : scene_.starts)
+      left_out_ += start.was_cut && !is_covered(start.offset);
+  }
+
+  // What broke off near something that was found in this round may go on behind it. False if there
+  // is nothing to look at again.
+  bool reopen_near_finds() {
+    constexpr uint64_t kLate =
+        1 << 20;  // bytes behind a break at which it is noticed at the latest
+    const Taken all = held_by_finds(0), found = held_by_finds(round_);
+    return reopen([&](const Start& start) {
+      const ByteRange next = found.at_or_after(start.offset);
+      return !all.contains(start.offset) && next.length > 0 &&
+             next.offset <= start.breaks_at + kLate;
+    });
+  }
+
+  bool reopen_all() {
+    const Taken found = held_by_finds(0);
+    return reopen([&](const Start& start) { return !found.contains(start.offset); });
+  }
+
+  bool reopen(const std::function<bool(const Start&)>& may_go_on) {
+    bool any = false;
+    for (Start& start : scene_.starts) {
+      start.is_open = start.breaks_at != 0 && may_go_on(start);
+      any = any || start.is_open;
+    }
+    return any;
+  }
+
+  Taken held_by_finds(int since) const {
+    Taken held;
+    for (const auto& find : finds_) {
+      if (find->round < since) continue;
+      for (const Piece& piece : find->pieces) held.add({piece.offset, piece.length});
+    }
+    held.settle();
+    return held;
+  }
+
+  // Copies of one content are one entry, and none if a lost file with a name has it.
+  void drop_what_has_a_name() {
+    std::set<std::string> seen = scene_.contents;
+    for (const auto& find : finds_) {
+      if (find->named) seen.insert(find->found.sha256.data());
+    }
+    std::erase_if(finds_, [&](const auto& find) {
+      return !find->named && find->found.hashed != 0 &&
+             !seen.insert(find->found.sha256.data()).second;
+    });
+  }
+
+  Shelf& shelf_;
+  const SourcePtr source_;
+  const CarveOptions& options_;
+  const Budget& budget_;
+  uint64_t may_read_;  // bytes
+  Scene scene_;
+  std::unique_ptr<ClusterGrids> grids_;
+  Taken taken_;
+  std::map<uint64_t, uint64_t> inside_;  // of finds: where they end, by where they begin
+  Finds finds_;
+  std::map<uint64_t, std::unique_ptr<Find>> partly_sound_;  // by where they begin
+  int round_ = 0;
+  uint64_t left_out_ = 0;
+};
+
+}  // namespace
+
+Carved carve(Shelf& shelf, Spaces& spaces, const Claims& claims, const CarveOptions& options,
+             const Budget& budget) {
+  return Carver(shelf, spaces, claims, options, budget).run();
+}
+
+}  // namespace undershelf::carving

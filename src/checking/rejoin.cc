@@ -1,0 +1,196 @@
+// Files in several pieces, put together by what their own structure says must follow.
+#include <algorithm>
+#include <vector>
+
+#include "checking/examine.h"
+#include "content/jpeg_scan.h"
+#include "content/walk.h"
+
+namespace undershelf::checking {
+namespace {
+
+using content::Bytes;
+using content::Level;
+using content::Walk;
+
+constexpr size_t kMostGaps = 16'384;  // clusters that a gap may have
+constexpr size_t kMostTries = 768;    // ways to cut that are looked at to the end, a file
+
+// Others, without what is cut out.
+class Joined : public Bytes {
+ public:
+  explicit Joined(Bytes& all) : all_(all) {}
+  void cut(const Cut& cut) { cuts_.push_back(cut); }
+  void undo() { cuts_.pop_back(); }
+  const std::vector<Cut>& cuts() const { return cuts_; }
+
+  uint64_t size() const override {
+    uint64_t out = 0;
+    for (const Cut& cut : cuts_) out += cut.gap;
+    return all_.size() - std::min(out, all_.size());
+  }
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    uint64_t shift = 0;
+    uint64_t until = size();
+    for (const Cut& cut : cuts_) {
+      if (offset < cut.at) {
+        until = std::min(until, cut.at);
+        break;
+      }
+      shift += cut.gap;
+    }
+    if (offset >= until) return {};
+    const uint64_t here = std::min<uint64_t>(length, until - offset);
+    const auto part = all_.at(offset + shift, static_cast<size_t>(here));
+    if (here == length || part.size() < here || length > kMostAtOnce) return part;
+    // Across a cut.
+    joined_.assign(part.begin(), part.end());
+    while (joined_.size() < length) {
+      const auto more = at_part(offset + joined_.size(), length - joined_.size());
+      if (more.empty()) break;
+      joined_.insert(joined_.end(), more.begin(), more.end());
+    }
+    return joined_;
+  }
+
+ private:
+  // As `at`, up to the next cut.
+  std::span<const std::byte> at_part(uint64_t offset, size_t length) {
+    uint64_t shift = 0;
+    uint64_t until = size();
+    for (const Cut& cut : cuts_) {
+      if (offset < cut.at) {
+        until = std::min(until, cut.at);
+        break;
+      }
+      shift += cut.gap;
+    }
+    if (offset >= until) return {};
+    return all_.at(offset + shift, static_cast<size_t>(std::min<uint64_t>(length, until - offset)));
+  }
+
+  Bytes& all_;
+  std::vector<Cut> cuts_;  // in order
+  std::vector<std::byte> joined_;
+};
+
+// Whether all of it is there, and nothing that is another's would go unnoticed.
+bool is_certain(const Examined& found) {
+  return found.end > 0 && (found.level == Level::verified ||
+                           (found.level == Level::consistent &&
+                            content::notices_foreign_clusters(found.format.data())));
+}
+bool adds_up(const Examined& found) { return found.end > 0 && found.level >= Level::consistent; }
+
+class Rejoiner {
+ public:
+  Rejoiner(Bytes& bytes, uint64_t cluster)
+      : cluster_(cluster), joined_(bytes), recognised_(content::recognise(bytes)) {}
+
+  Examined run() {
+    Examined found = examine_start(joined_);
+    for (size_t n = 0; n < kMostCuts && found.level == Level::broken; ++n) {
+      const auto next = go_on(found);
+      if (!next) break;
+      joined_.cut(next->cut);
+      found = next->found;
+    }
+    if (adds_up(found)) std::ranges::copy(joined_.cuts(), found.cuts.begin());
+    return found;
+  }
+
+ private:
+  struct Way {
+    Cut cut;
+    Examined found;
+  };
+
+  // Where what breaks off goes on; nothing if it is nowhere.
+  std::optional<Way> go_on(const Examined& broken) {
+    if (recognised_.format == "jpeg") return go_on_in_scan();
+    if (recognised_.family->begins_part == nullptr) return std::nullopt;
+    const uint64_t at = broken.sound_to;
+    const auto end = recognised_.family->part_end(joined_, at);
+    if (!end) return go_on_anywhere(at);
+    for (uint64_t gap = cluster_; gap <= most_gap(*end) && tries_ < kMostTries; gap += cluster_) {
+      if (!recognised_.family->begins_part(joined_, *end + gap)) continue;
+      if (auto way = cut_between(at, *end, gap)) return way;
+    }
+    return std::nullopt;
+  }
+
+  uint64_t most_gap(uint64_t behind) const {
+    return std::min(kMostGaps * cluster_, joined_.size() - std::min(behind, joined_.size()));
+  }
+
+  Way look(const Cut& cut) {
+    ++tries_;
+    joined_.cut(cut);
+    Way way{cut, examine_start(joined_)};
+    joined_.undo();
+    return way;
+  }
+
+  // Which cluster of a part is the first behind a gap whose length is known. Where a wrong one may
+  // go unnoticed, there must be no second that will do.
+  std::optional<Way> cut_between(uint64_t at, uint64_t end, uint64_t gap) {
+    const uint64_t first = std::max(at / cluster_ * cluster_, last_cut() + cluster_);
+    const uint64_t last = (end + 7) / cluster_ * cluster_;
+    if (first > last || first == 0) return std::nullopt;
+    // All of it before the gap: where that breaks off is near the cut, in formats that notice.
+    Way way = look({last, gap});
+    const uint64_t near = std::clamp(way.found.sound_to / cluster_ * cluster_, first, last);
+    std::optional<Way> good;
+    size_t will_do = 0;
+    const auto consider = [&](const Way& one) {
+      const bool goes_on = one.found.level == Level::broken && one.found.sound_to >= end + cluster_;
+      if (is_certain(one.found)) will_do = 0;
+      if (adds_up(one.found) || (goes_on && !good)) {
+        good = one;
+        ++will_do;
+      }
+      return is_certain(one.found);
+    };
+    if (consider(way)) return good;
+    for (uint64_t step = 0; near >= first + step || near + step < last; step += cluster_) {
+      if (tries_ >= kMostTries) break;
+      if (near >= first + step && consider(look({near - step, gap}))) return good;
+      if (step > 0 && near + step < last && consider(look({near + step, gap}))) return good;
+    }
+    return will_do == 1 ? good : std::nullopt;
+  }
+
+  // Where nothing says how long the part that breaks is: near the break, and not far on.
+  std::optional<Way> go_on_anywhere(uint64_t at) {
+    constexpr uint64_t kMostGapsAnywhere = 512;
+    const uint64_t near = at / cluster_ * cluster_;
+    for (const uint64_t cut : {near, near + cluster_, near + 2 * cluster_, near - cluster_}) {
+      if (cut <= last_cut() || cut > joined_.size()) continue;
+      const uint64_t most = std::min(most_gap(cut), kMostGapsAnywhere * cluster_);
+      for (uint64_t gap = cluster_; gap <= most; gap += cluster_) {
+        Way way = look({cut, gap});
+        if (adds_up(way.found)) return way;
+      }
+    }
+    return std::nullopt;
+  }
+
+  uint64_t last_cut() const { return joined_.cuts().empty() ? 0 : joined_.cuts().back().at; }
+
+  std::optional<Way> go_on_in_scan() {
+    const auto cut = content::find_jpeg_cut(joined_, cluster_, last_cut(), kMostGaps);
+    if (!cut) return std::nullopt;
+    return look({cut->at, cut->gap});
+  }
+
+  const uint64_t cluster_;  // bytes
+  Joined joined_;
+  const content::Recognised recognised_;
+  size_t tries_ = 0;
+};
+
+}  // namespace
+
+Examined rejoin(Bytes& bytes, uint64_t cluster) { return Rejoiner(bytes, cluster).run(); }
+
+}  // namespace undershelf::checking

@@ -1,0 +1,140 @@
+#include "content/starts.h"
+
+#include <algorithm>
+#include <array>
+#include <cstdint>
+#include <cstring>
+#include <string_view>
+
+#include "content/walk.h"
+
+namespace undershelf::content {
+namespace {
+
+using namespace std::string_view_literals;
+
+// What files begin with: enough of it to leave out nearly all that is none. The families of formats
+// look at what is left.
+constexpr std::array kMarks = {
+    "\x89PNG"sv,
+    "\xFF\xD8\xFF"sv,
+    "GIF8"sv,
+    "II\x2A\0"sv,
+    "MM\0\x2A"sv,
+    "IIRO"sv,
+    "IIRS"sv,
+    "IIU\0"sv,
+    "8BPS"sv,
+    "BM"sv,
+    "RIFF"sv,
+    "RF64"sv,
+    "FORM"sv,
+    "MThd"sv,
+    "\x1A\x45\xDF\xA3"sv,
+    "\x30\x26\xB2\x75"sv,
+    "OggS"sv,
+    "fLaC"sv,
+    "PK\x03\x04"sv,
+    "\x1F\x8B\x08"sv,
+    "\xFD"
+    "7zX"sv,
+    "\x28\xB5\x2F\xFD"sv,
+    "\x04\x22\x4D\x18"sv,
+    "7z\xBC\xAF"sv,
+    "Rar!"sv,
+    "MSCF"sv,
+    "BZh"sv,
+    "%PDF"sv,
+    "\xD0\xCF\x11\xE0"sv,
+    "SQLi"sv,
+    "!BDN"sv,
+    "\x7F"
+    "ELF"sv,
+    "MZ"sv,
+    "wOF"sv,
+    "\0\1\0\0"sv,
+    "OTTO"sv,
+    "true"sv,
+    "ID3"sv,
+    "\xFF\xFB"sv,
+    "\xFF\xFA"sv,
+    "\xFF\xF3"sv,
+    "\xFF\xF2"sv,
+    "\xFF\xE2"sv,
+    "\xFF\xE3"sv,
+    "\xFF\xF1"sv,
+    "\xFF\xF9"sv,
+    "\0\0\1\xBA"sv,
+    "G"sv,
+};
+
+// What text begins with that is more than text.
+constexpr std::array kTextMarks = {
+    "<?xml"sv,   "<!DOC"sv, "<!doc"sv, "<html"sv, "<HTML"sv, "<svg"sv,          "{\\rtf"sv,
+    "BEGIN:V"sv, "From "sv, "Retu"sv,  "Rece"sv,  "%!PS"sv,  "\xEF\xBB\xBF<"sv,
+};
+
+// Those by their first byte, so many at most.
+class MarksByFirstByte {
+ public:
+  constexpr MarksByFirstByte() {
+    for (const std::string_view mark : kMarks) add(mark);
+    for (const std::string_view mark : kTextMarks) add(mark);
+  }
+  bool begins(std::string_view head) const {
+    const Few& few = by_first_byte_[static_cast<unsigned char>(head[0])];
+    for (size_t i = 0; i < few.count; ++i) {
+      if (head.starts_with(few.marks[i])) return true;
+    }
+    return false;
+  }
+
+ private:
+  constexpr void add(std::string_view mark) {
+    Few& few = by_first_byte_[static_cast<unsigned char>(mark[0])];
+    few.marks[few.count++] = mark;
+  }
+  struct Few {
+    std::array<std::string_view, 12> marks;
+    size_t count = 0;
+  };
+  std::array<Few, 256> by_first_byte_{};
+};
+constexpr MarksByFirstByte kByFirstByte;
+
+// Marks that stand further in: of boxes (ISO/IEC 14496-12, 4.2) and databases at 4, of tar at 257.
+bool has_inner_mark(std::string_view head) {
+  uint32_t at_4 = 0;
+  std::memcpy(&at_4, head.data() + 4, sizeof at_4);
+  for (const std::string_view name : {"ftyp", "moov", "mdat", "wide", "pnot", "Stan"}) {
+    if (std::memcmp(&at_4, name.data(), sizeof at_4) == 0) return true;
+  }
+  return head.size() > 262 && head.substr(257, 5) == "ustar";
+}
+
+// Formats whose files may begin as plain text does.
+bool is_plain(std::string_view format) { return format == "text" || format == "json"; }
+
+// Whether it is a packet of the second kind of transport stream, which begins with a time stamp.
+bool is_stamped_transport(std::string_view head) {
+  return head.size() > 4 + 192 && head[4] == 'G' && head[4 + 192] == 'G';
+}
+
+}  // namespace
+
+bool may_begin(std::span<const std::byte> head) {
+  const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
+  if (text.size() < 16) return false;
+  if (!kByFirstByte.begins(text) && !has_inner_mark(text) && !is_stamped_transport(text)) {
+    return false;
+  }
+  // Text of less than a sector is followed by zeros.
+  const size_t zero = text.substr(0, 512).find('\0');
+  const bool marked_text =
+      std::ranges::any_of(kTextMarks, [&](auto m) { return text.starts_with(m); });
+  MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
+  const std::string_view format = recognise(bytes).format;
+  return !format.empty() && !is_plain(format);
+}
+
+}  // namespace undershelf::content

@@ -1,0 +1,17 @@
+// Whether a file begins somewhere on a medium: asked of every sector.
+#pragma once
+
+#include <cstddef>
+#include <span>
+
+namespace undershelf::content {
+
+// Bytes from a start on that are looked at.
+constexpr size_t kStartLength = 4608;
+
+// Whether a file of a format begins with `head` that stands on marks of its own: not plain text,
+// which begins anywhere. `head`: up to kStartLength bytes, fewer at the end of the medium. Most
+// sectors cost the look at a few bytes.
+bool may_begin(std::span<const std::byte> head);
+
+}  // namespace undershelf::content

@@ -1,0 +1,261 @@
+// Files by their content alone, and files in pieces.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <random>
+#include <set>
+
+#include "checking/examine.h"
+#include "content/jpeg_scan.h"
+#include "kinds.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+using checking::Examined;
+using content::Level;
+
+constexpr size_t kCluster = 4096;
+
+// Formats without an end of their own: what follows a file on a medium may as well be more of it.
+bool has_end(const std::string& name) {
+  static const std::set<std::string> kWithout = {"inbox.mbox", "latin.txt",   "letter.eml",
+                                                 "levels.csv", "levels.json", "note.txt",
+                                                 "wide.txt",   "note.aac"};
+  return !kWithout.contains(name);
+}
+
+content::MemoryBytes in_memory(const std::string& bytes) {
+  return content::MemoryBytes(std::as_bytes(std::span(bytes)));
+}
+
+TEST(Carving, FilesEndWhereTheirStructureSays) {
+  std::mt19937 chance(7);
+  std::string noise(20'000, '\0');
+  for (char& c : noise) c = static_cast<char>(chance());
+  const std::map<std::string, std::string> behind = {{"zeros", std::string(20'000, '\0')},
+                                                     {"erased flash", std::string(20'000, '\xFF')},
+                                                     {"noise", noise},
+                                                     {"text", std::string(20'000, 'x')},
+                                                     {"a picture", kinds().at("baseline.jpg")},
+                                                     {"an archive", kinds().at("pack.zip")}};
+  for (const auto& [name, bytes] : kinds()) {
+    if (!has_end(name)) continue;
+    for (const auto& [what, more] : behind) {
+      // On a medium the rest of the last cluster is blank, or what was there before.
+      std::string medium = bytes;
+      const size_t part = what == "a picture" || what == "an archive" ? kCluster : 512;
+      if (part == kCluster || bytes.size() < part) {
+        medium.resize((bytes.size() + part - 1) / part * part);
+      }
+      medium += more;
+      content::MemoryBytes there = in_memory(medium);
+      const Examined found = checking::examine_start(there);
+      EXPECT_EQ(found.end, bytes.size()) << name << " before " << what << ": " << found.why.data();
+      EXPECT_GE(found.level, Level::consistent) << name << " before " << what;
+    }
+  }
+}
+
+struct InPieces {
+  const char* name;
+  size_t cluster;
+};
+void PrintTo(const InPieces& one, std::ostream* out) { *out << one.name; }
+
+class Rejoined : public testing::TestWithParam<InPieces> {};
+
+// Foreign clusters in the middle of a file are left out, wherever they lie.
+TEST_P(Rejoined, WhateverLiesBetweenThePieces) {
+  const auto [name, cluster] = GetParam();
+  const std::string& bytes = kinds().at(name);
+  std::mt19937 chance(3);
+  const std::string notes = kinds().at("note.txt") + kinds().at("levels.csv");
+  int right = 0;
+  constexpr int kTries = 10;
+  for (int n = 0; n < kTries; ++n) {
+    const size_t cut = (1 + chance() % ((bytes.size() - 1) / cluster)) * cluster;
+    const size_t gap = (1 + chance() % 5) * cluster;
+    std::string between;
+    while (between.size() < gap) between += notes;
+    between.resize(gap);
+    const std::string medium =
+        bytes.substr(0, cut) + between + bytes.substr(cut) + std::string(8 * cluster, '\0');
+    content::MemoryBytes there = in_memory(medium);
+    const Examined found = checking::rejoin(there, cluster);
+    right += found.end == bytes.size() && found.cuts[0].at == cut && found.cuts[0].gap == gap;
+  }
+  EXPECT_GE(right, kTries * 8 / 10) << name;
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, Rejoined,
+                         testing::Values(InPieces{"baseline.jpg", 2048},
+                                         InPieces{"progressive.jpg", 2048},
+                                         InPieces{"restarts.jpg", 2048}, InPieces{"grey.jpg", 2048},
+                                         InPieces{"chart.png", 4096}, InPieces{"pack.zip", 4096},
+                                         InPieces{"report.docx", 4096},
+                                         InPieces{"report.pdf", 4096}, InPieces{"h264.mp4", 4096},
+                                         InPieces{"h265.mov", 4096}),
+                         [](const auto& one) {
+                           std::string name = one.param.name;
+                           std::erase_if(name, [](char c) { return std::isalnum(c) == 0; });
+                           return name;
+                         });
+
+class Carved : public testing::Test {
+ protected:
+  // Scans a sample deeply; returns the files it lists.
+  std::vector<Json> files_of(const std::string& name, const std::vector<std::string>& more = {}) {
+    if (!std::filesystem::exists(image_)) write_file(image_, sample(name));
+    std::vector<std::string> call = {"scan", image_, "--shelf", shelf_, "--depth", "deep"};
+    call.insert(call.end(), more.begin(), more.end());
+    outcome_ = undershelf(call);
+    EXPECT_LE(outcome_.code, 1) << outcome_.err;
+    return rows_of(shelf_, {"--kind", "file"});
+  }
+
+  const TempFolder folder_;
+  const std::string image_ = folder_.path("card.img"), shelf_ = folder_.path("shelf");
+  Outcome outcome_;
+};
+
+std::string ending_of(const std::string& path) { return path.substr(path.rfind('.') + 1); }
+
+// What of the truth comes back byte for byte, of files of which all bytes are there.
+struct Tally {
+  int whole = 0, all_whole = 0;  // in one piece, of kinds with an end of their own
+  int split = 0, all_split = 0;  // in several
+};
+
+Tally tally(const std::string& name, const std::vector<Json>& files) {
+  std::set<std::string> found;
+  for (const Json& row : files) {
+    if (!row["sha256"].is_null()) found.insert(row["sha256"]);
+  }
+  Tally tally;
+  for (const Json& one : truth(name)) {
+    if (one["kind"] != "file" || one["surviving_bytes"] != one["size"]) continue;
+    const std::string path = one["path"];
+    if (ending_of(path) == "txt" || !has_end(path)) continue;
+    const bool split = one["runs"] > 1;
+    const bool is_found = found.contains(one["sha256"]);
+    (split ? tally.all_split : tally.all_whole) += 1;
+    (split ? tally.split : tally.whole) += is_found;
+    if (!is_found) std::cout << "not found: " << path << '\n';
+  }
+  return tally;
+}
+
+TEST_F(Carved, ComesBackWithoutAnyMetadata) {
+  const std::vector<Json> files = files_of("bare-card");
+  const Tally got = tally("bare-card", files);
+  EXPECT_EQ(got.whole, got.all_whole);
+  EXPECT_GE(got.all_whole, 60);
+  EXPECT_GE(got.split, got.all_split * 0.8) << got.all_split;
+  EXPECT_GE(got.all_split, 12);
+  std::set<std::string> contents, seen;
+  for (const Json& one : truth("bare-card")) contents.insert(one["sha256"]);
+  size_t junk = 0;
+  for (const Json& row : files) {
+    EXPECT_EQ(row["state"], "carved");
+    EXPECT_TRUE(row["volume"].is_null());
+    EXPECT_EQ(row["path_exact"], false);
+    EXPECT_TRUE(row["path"].get<std::string>().starts_with("[carved]/")) << row["path"];
+    EXPECT_TRUE(seen.insert(row["path"]).second) << row["path"];
+    // Neither rubbish, nor the parts of what is found whole.
+    if (!contents.contains(row["sha256"])) {
+      ++junk;
+      std::cout << "never was: " << row["path"] << '\n';
+    }
+  }
+  EXPECT_LE(junk, files.size() / 100);
+}
+
+TEST_F(Carved, KeepsItsIdsAndIsKeptApart) {
+  const std::vector<Json> files = files_of("bare-card", {"--kinds", "picture"});
+  EXPECT_FALSE(files.empty());
+  std::map<std::string, int64_t> ids;
+  for (const Json& row : files) {
+    EXPECT_EQ(row["type"], "picture") << row["path"];
+    ids[row["path"]] = row["id"];
+  }
+  const std::vector<Json> all = files_of("bare-card");
+  EXPECT_GT(all.size(), files.size());
+  for (const Json& row : all) {
+    if (row["type"] != "picture") continue;
+    EXPECT_EQ(ids[row["path"]], row["id"]) << row["path"];
+  }
+  const Outcome done =
+      undershelf({"export", shelf_, "--to", folder_.path("bag"), "--type", "picture"});
+  EXPECT_EQ(done.code, 0) << done.err;
+  EXPECT_EQ(faults_of_bag(folder_.path("bag")), "");
+  EXPECT_TRUE(std::filesystem::is_directory(folder_.path("bag") + "/data/carved/picture"));
+}
+
+TEST_F(Carved, IsLeftOutWhenAskedTo) {
+  EXPECT_TRUE(files_of("bare-card", {"--no-carve"}).empty());
+  EXPECT_EQ(outcome_.code, 1);
+}
+
+TEST_F(Carved, FilesWithNamesAreFoundInPieces) {
+  const std::vector<Json> files = files_of("split-card");
+  std::map<std::string, Json> by_name;
+  for (const Json& row : files) {
+    if (row["state"] == "deleted") by_name[row["path"].get<std::string>().substr(1)] = row;
+    // What has a name is not listed without one.
+    EXPECT_NE(row["state"], "carved") << row["path"];
+  }
+  int right = 0, all = 0;
+  for (const Json& one : truth("split-card")) {
+    const std::string path = one["path"];
+    if (!path.starts_with("Split") || one["surviving_bytes"] != one["size"]) continue;
+    const Json& row = by_name[path.substr(1)];
+    ASSERT_FALSE(row.is_null()) << path;
+    ++all;
+    right += row["sha256"] == one["sha256"];
+    const bool promised = row["rating"] == "whole" || row["rating"] == "likely";
+    EXPECT_TRUE(!promised || row["sha256"] == one["sha256"]) << row;
+  }
+  EXPECT_GE(all, 12);
+  EXPECT_GE(right, all * 0.85);
+}
+
+TEST(Describe, TellsWhatFilesSayOfThemselves) {
+  const auto text = [](std::string_view expected, std::string_view found, const char* name) {
+    EXPECT_EQ(expected, found) << name;
+  };
+  for (const auto& [name, says] : std::map<std::string, Json>{
+           {"thumbnail.jpg",
+            {{"made", "2026-04-02 10:15:00"}, {"device", "Ebb Works"}, {"width", 320}}},
+           {"stored.png", {{"title", "Stored"}, {"width", 120}}},
+           {"turning.gif", {{"width", 320}}},
+           {"chart.bmp", {{"width", 320}}},
+           {"strips.tif", {{"width", 320}}},
+           {"chart.psd", {{"width", 320}}},
+           {"chart.webp", {{"width", 320}}},
+           {"lossless.webp", {{"width", 320}}},
+           {"chart.heic", {{"width", 320}}},
+           {"h264.mp4", {{"width", 192}, {"seconds", 2}}},
+           {"clip.avi", {{"width", 192}, {"seconds", 2}}},
+           {"clip.mkv", {{"width", 192}, {"seconds", 2}}},
+           {"note.wav", {{"seconds", 2}}},
+           {"note.flac", {{"seconds", 2}}},
+           {"note.mp3", {{"title", "Ebb Tide"}}},
+           {"report.epub", {{"title", "Gauges"}}},
+           {"letter.eml", {{"title", "Levels of the week"}, {"author", "gauge@example.org"}}},
+           {"letters.ttf", {{"title", "DejaVu Sans"}}}}) {
+    content::MemoryBytes bytes = in_memory(kinds().at(name));
+    const content::Description found = checking::examine(bytes).says;
+    text(says.value("title", ""), says.contains("title") ? found.title.get() : "", name.c_str());
+    text(says.value("author", ""), says.contains("author") ? found.author.get() : "", name.c_str());
+    text(says.value("device", ""), found.device.get(), name.c_str());
+    text(says.value("made", ""), says.contains("made") ? found.made.get() : "", name.c_str());
+    EXPECT_EQ(says.value("width", 0U), found.width) << name;
+    if (!says.contains("seconds")) continue;
+    EXPECT_NEAR(static_cast<double>(found.milliseconds), 2000, 150) << name;
+  }
+}
+
+}  // namespace
+}  // namespace undershelf::test
