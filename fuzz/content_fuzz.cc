@@ -16,19 +16,31 @@ struct Named {
   std::string_view word;
   const content::Family* family;
 };
-constexpr std::array kFamilies = {
-    Named{"png", &content::kPng},           Named{"jpeg", &content::kJpeg},
-    Named{"gif", &content::kGif},           Named{"bmp", &content::kBmp},
-    Named{"tiff", &content::kTiff},         Named{"psd", &content::kPsd},
-    Named{"isobmff", &content::kIsobmff},   Named{"riff", &content::kRiff},
-    Named{"matroska", &content::kMatroska}, Named{"asf", &content::kAsf},
-    Named{"mpeg", &content::kMpeg},         Named{"flac", &content::kFlac},
-    Named{"ogg", &content::kOgg},           Named{"mpegaudio", &content::kMpegAudio},
-    Named{"zip", &content::kZip},           Named{"packed", &content::kPacked},
-    Named{"tar", &content::kTar},           Named{"discimage", &content::kDiscImage},
-    Named{"compound", &content::kCompound}, Named{"pdf", &content::kPdf},
-    Named{"sqlite", &content::kSqlite},     Named{"text", &content::kText},
-    Named{"program", &content::kProgram},   Named{"font", &content::kFont}};
+constexpr std::array kFamilies = {Named{"png", &content::kPng},
+                                  Named{"jpeg", &content::kJpeg},
+                                  Named{"gif", &content::kGif},
+                                  Named{"bmp", &content::kBmp},
+                                  Named{"tiff", &content::kTiff},
+                                  Named{"psd", &content::kPsd},
+                                  Named{"isobmff", &content::kIsobmff},
+                                  Named{"riff", &content::kRiff},
+                                  Named{"matroska", &content::kMatroska},
+                                  Named{"asf", &content::kAsf},
+                                  Named{"mpeg", &content::kMpeg},
+                                  Named{"flac", &content::kFlac},
+                                  Named{"ogg", &content::kOgg},
+                                  Named{"mpegaudio", &content::kMpegAudio},
+                                  Named{"zip", &content::kZip},
+                                  Named{"packed", &content::kPacked},
+                                  Named{"tar", &content::kTar},
+                                  Named{"ar", &content::kAr},
+                                  Named{"discimage", &content::kDiscImage},
+                                  Named{"compound", &content::kCompound},
+                                  Named{"pdf", &content::kPdf},
+                                  Named{"sqlite", &content::kSqlite},
+                                  Named{"text", &content::kText},
+                                  Named{"program", &content::kProgram},
+                                  Named{"font", &content::kFont}};
 
 const content::Family& family() {
   static const auto* const named = std::ranges::find(kFamilies, fuzz::target_word(), &Named::word);

@@ -8,7 +8,7 @@ namespace undershelf::content {
 extern const Family kPng, kJpeg, kGif, kBmp, kTiff, kPsd;
 extern const Family kIsobmff, kRiff, kMatroska, kAsf, kMpeg;
 extern const Family kFlac, kOgg, kMpegAudio;
-extern const Family kZip, kPacked, kTar, kDiscImage;
+extern const Family kZip, kPacked, kTar, kAr, kDiscImage;
 extern const Family kCompound, kPdf, kSqlite, kText;
 extern const Family kProgram, kFont;
 

@@ -18,12 +18,15 @@ std::string_view recognise(Bytes& bytes) {
 // The sum of a table, in words; `head` leaves out its own field for the sum of all.
 uint32_t sum_of(Bytes& bytes, uint64_t at, uint64_t length, bool head) {
   uint32_t sum = 0;
-  for (uint64_t i = 0; i < length; i += 4) {
-    if (head && i == 8) continue;
-    uint32_t word = 0;
-    for (uint64_t b = 0; b < 4; ++b)
-      word = word << 8 | (i + b < length ? bytes.u8(at + i + b) : 0U);
-    sum += word;
+  for (uint64_t done = 0; done < length;) {
+    const auto part = bytes.at(at + done, std::min<uint64_t>(length - done, Bytes::kMostAtOnce));
+    if (part.empty()) break;
+    for (size_t i = 0; i < part.size(); ++i) {
+      const uint64_t byte = done + i;
+      if (head && byte / 4 == 2) continue;
+      sum += std::to_integer<uint32_t>(part[i]) << (24 - 8 * (byte & 3));
+    }
+    done += part.size();
   }
   return sum;
 }

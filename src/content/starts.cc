@@ -43,6 +43,7 @@ constexpr std::array kMarks = {
     "7z\xBC\xAF"sv,
     "Rar!"sv,
     "MSCF"sv,
+    "!<arch>\n"sv,
     "BZh"sv,
     "%PDF"sv,
     "\xD0\xCF\x11\xE0"sv,

@@ -12,9 +12,9 @@ using namespace std::string_view_literals;
 
 // The order counts: what is told by its first bytes comes before what is told by little.
 constexpr std::array kFamilies = {
-    &kPng, &kJpeg,   &kGif,     &kTiff,      &kPsd,    &kIsobmff, &kRiff,      &kMatroska,
-    &kAsf, &kOgg,    &kFlac,    &kZip,       &kPacked, &kTar,     &kPdf,       &kCompound,
-    &kBmp, &kSqlite, &kProgram, &kDiscImage, &kFont,   &kMpeg,    &kMpegAudio, &kText,
+    &kPng,    &kJpeg,    &kGif,       &kTiff,   &kPsd,  &kIsobmff,   &kRiff, &kMatroska, &kAsf,
+    &kOgg,    &kFlac,    &kZip,       &kPacked, &kTar,  &kAr,        &kPdf,  &kCompound, &kBmp,
+    &kSqlite, &kProgram, &kDiscImage, &kFont,   &kMpeg, &kMpegAudio, &kText,
 };
 
 constexpr std::array kWords = {
@@ -22,6 +22,7 @@ constexpr std::array kWords = {
     FormatWord{"3gp", "video", true},
     FormatWord{"aac", "audio", true},
     FormatWord{"aiff", "audio"},
+    FormatWord{"ar", "archive"},
     FormatWord{"asf", "video", true},
     FormatWord{"avi", "video"},
     FormatWord{"avif", "picture"},
@@ -31,6 +32,7 @@ constexpr std::array kWords = {
     FormatWord{"compound", "document"},
     FormatWord{"cr2", "picture"},
     FormatWord{"cr3", "picture"},
+    FormatWord{"deb", "archive"},
     FormatWord{"doc", "document"},
     FormatWord{"docx", "document", true},
     FormatWord{"elf", "other"},
@@ -108,6 +110,7 @@ constexpr std::array kExtensions = {
     std::pair{"vcard"sv, "vcf"sv},     std::pair{"font"sv, "ttf"sv},
     std::pair{"pe"sv, "exe"sv},        std::pair{"midi"sv, "mid"sv},
     std::pair{"compound"sv, "cfb"sv},  std::pair{"elf"sv, "bin"sv},
+    std::pair{"ar"sv, "a"sv},
 };
 
 const FormatWord* find(std::string_view word) {
