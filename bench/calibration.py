@@ -41,7 +41,7 @@ def make(seed, system, to):
         life.play()
         rows = life.finish()
         loss = life.end + (", discarded" if "discarded" in life.told_as else "")
-        known = {"system": system, "loss": loss, "rows": rows}
+        known = {"system": system, "loss": loss, "rows": rows, "earlier": sorted(life.card.earlier)}
         (to / f"{system}-{seed}.json").write_text(json.dumps(known, default=str))
         subprocess.run(["zstd", "-q", "-3", "-f", life.card.image, "-o", to / f"{system}-{seed}.img.zst"], check=True)
 
@@ -79,9 +79,16 @@ def judge_rows(name, known, shelf, hashes):
             # The first letter of a short name may be lost.
             for path in [row["path"], *row["former_names"]]:
                 by_name[path.rpartition("/")[2][1:]].append((path, row))
+    contents = {truth["sha256"] for truth in known["rows"] if truth["kind"] == "file"} | set(known.get("earlier", ()))
     judged = []
     for row in listed(shelf):
         if row["state"] == "live" or row["link"] or row["stream"] is not None or row["size"] is None:
+            continue
+        if row["state"] == "carved":
+            # It has no name: any content that was there will do.
+            judged.append(Judged("carved", known["loss"], row["rating"], row["score"], row["sha256"] in contents,
+                                 row["check"], row["placement"], row["format"], f"{name}: {row['path']}", shelf,
+                                 row["id"], is_for_judging(name)))
             continue
         named = by_name[row["name"][1:]]
         # The wrong folder is no matter of its bytes.

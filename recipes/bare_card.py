@@ -19,6 +19,7 @@ from reportlab.lib.utils import ImageReader
 from reportlab.pdfgen import canvas
 
 from card import SAMPLES, Card
+from exfat_camera import KernelCamera
 from kinds import ffmpeg
 from kinds_card import kinds
 from scenario import chart, note
@@ -110,10 +111,11 @@ def main():
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--fragmented", type=int, default=12)
     parser.add_argument("--clusters", type=int, default=8, help="sectors of a cluster")
+    parser.add_argument("--exfat", action="store_true", help="split-card on exFAT, by its driver")
     parser.add_argument("--folder", type=pathlib.Path, default=SAMPLES)
     asked = parser.parse_args()
     own = asked.folder == SAMPLES and asked.seed == 1
-    for name in ("bare-card", "split-card"):
+    for name in ("split-exfat",) if asked.exfat else ("bare-card", "split-card"):
         play(name if own else f"{name}-{asked.seed}", asked)
 
 
@@ -121,8 +123,12 @@ def play(name, asked):
     bare = name.startswith("bare")
     chance = random.Random(f"{name} {asked.seed}")
     cluster = asked.clusters * 512
-    card = Card(name, 64 << 20, ["mkfs.fat", "-F", "16", "-s", str(asked.clusters), "-r", "1024", "-i", "0BA2E000"], cluster,
-                folder=asked.folder)
+    if asked.exfat:
+        card = KernelCamera(name, 64 << 20, ["mkfs.exfat", "-c", str(cluster)], cluster, "exfat", "iocharset=utf8",
+                            folder=asked.folder)
+    else:
+        card = Card(name, 64 << 20, ["mkfs.fat", "-F", "16", "-s", str(asked.clusters), "-r", "1024", "-i", "0BA2E000"],
+                    cluster, folder=asked.folder)
     names = list(MAKERS)
     with tempfile.TemporaryDirectory() as scratch:
         split = {f"Split {n:03}.{names[n % len(names)]}": MAKERS[names[n % len(names)]](chance, pathlib.Path(scratch))

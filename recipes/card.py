@@ -34,6 +34,7 @@ class Card:
         self.files = {}     # path -> content, as it is now
         self.folders = {}   # path -> True
         self.former = collections.defaultdict(list)  # path -> names it had before
+        self.earlier = set()  # SHA-256 of contents that a later write to the same file added to
         self.written = {}   # path -> key of its last write in `modified`
         self.modified = {}  # key of a write -> seconds since 1970
         self.lost = []      # (path, kind, content, former names, key of its last write)
@@ -60,6 +61,8 @@ class Card:
         item = f"{self.writes:04}"
         self.payload[item] = content
         self.written[path] = item
+        if path in self.files:
+            self.earlier.add(hashlib.sha256(self.files[path]).hexdigest())
         self.files[path] = (self.files[path] if append else b"") + content
         self.script.append(f"cat /payload/{item} {'>>' if append else '>'} {self._place(path)}")
         self.script.append(f"sync; stat -c 'MODIFIED {item} %Y' {self._place(path)}")

@@ -237,7 +237,7 @@ TEST_P(Around, AnotherLostFileIsFoundByContent) {
     EXPECT_EQ(rows[0]["intact_bytes"], kinds().at(name).size());
     EXPECT_TRUE(rows[0]["rating"] == "whole" || rows[0]["rating"] == "likely") << rows[0];
     const Outcome shown = undershelf({"show", shelf, std::to_string(rows[0]["id"].get<int>())});
-    EXPECT_NE(shown.out.find("found by its content, around 1 place"), std::string::npos);
+    EXPECT_NE(shown.out.find("found by its content, in 2 pieces"), std::string::npos);
     // It stays there, whatever is done with the shelf.
     undershelf({"scan", folder.path("card.img"), "--shelf", shelf, "--depth", "deep", "--check",
                 "full", "--check-living"});

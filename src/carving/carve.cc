@@ -208,11 +208,27 @@ class Carver {
     }
     place(*look.bytes, *find);
     if (!adds_up) {
-      if (options_.unverified) partly_sound_[start.offset] = std::move(find);
+      const bool kept = options_.unverified || is_cut_short(*look.bytes, *find);
+      if (kept) partly_sound_[start.offset] = std::move(find);
       return;
     }
     cover(*find);
     finds_.push_back(std::move(find));
+  }
+
+  // Whether what breaks off there is overwritten, discarded, or ends with the medium: no more of it
+  // is to be found. What is there of it must be worth having.
+  bool is_cut_short(FreeBytes& bytes, const Find& find) const {
+    constexpr uint64_t kLeast = 16 << 10;  // bytes
+    if (find.found.level != Level::broken || find.length < kLeast) return false;
+    const uint64_t last = bytes.place_of(find.length - 1);
+    const uint64_t next = grids_->rounded_up(last + 1);
+    if (next >= source_->size() || scene_.is_living(next)) return true;
+    std::vector<std::byte> head(
+        std::min<uint64_t>(grids_->cluster_at(next), source_->size() - next));
+    if (!source_->read(next, head).ok()) return true;
+    const bool same = std::ranges::all_of(head, [&](std::byte b) { return b == head[0]; });
+    return same && (head[0] == std::byte{0} || head[0] == std::byte{0xFF});
   }
 
   // Several lost files may have begun at the same place.
@@ -240,11 +256,14 @@ class Carver {
     bytes.add_pieces(at + left_out, find.length + left_out, find.pieces);
   }
 
-  // Of what is not sound to its end, what lies outside of all that is.
+  // Of what is not sound to its end, what lies outside of all that is, and has no name.
   void add_partly_sound() {
     const Taken held = held_by_finds(0);
     for (auto& [offset, find] : partly_sound_) {
-      if (!held.contains(offset)) finds_.push_back(std::move(find));
+      const auto begun = starts_at(offset);
+      const bool has_name =
+          std::ranges::any_of(begun, [](const Start& start) { return start.named.has_value(); });
+      if (!held.contains(offset) && !has_name) finds_.push_back(std::move(find));
     }
     settle(finds_);
   }

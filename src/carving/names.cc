@@ -43,16 +43,18 @@ std::string name_of(const checking::Examined& found, uint64_t start) {
   if (made.size() == kMinutes) made[13] = '.';
   add(made);
   const bool is_sung = content::type_of(format) == "audio";
-  if (is_sung && !says.author.empty() && !says.title.empty()) {
-    add(fmt::format("{} - {}", says.author.get(), says.title.get()));
+  // Some programs put that where a title belongs.
+  const std::string_view title = says.title.get() == "untitled" ? "" : says.title.get();
+  if (is_sung && !says.author.empty() && !title.empty()) {
+    add(fmt::format("{} - {}", says.author.get(), title));
   } else {
-    add(says.title.get());
+    add(title);
   }
   add(says.device.get());
   if (says.width > 0) add(fmt::format("{}x{}", says.width, says.height));
   if (name.empty() && says.milliseconds > 0) add(duration(says.milliseconds));
   // Dimensions alone tell no two pictures apart.
-  const bool tells = !made.empty() || !says.title.empty();
+  const bool tells = !made.empty() || !title.empty();
   if (!tells) name = fmt::format("{}{}{}", start, name.empty() ? "" : " ", name);
   const std::string_view extension = content::extension_of(format);
   return to_nfc(fmt::format("{}.{}", name, extension));

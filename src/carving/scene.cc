@@ -89,6 +89,7 @@ Scene load_scene(const Shelf& shelf, const Claims& claims, uint64_t size) {
       std::unique(scene.starts.begin(), scene.starts.end(),
                   [](const Start& a, const Start& b) { return a.offset == b.offset && !b.named; });
   scene.starts.erase(last, scene.starts.end());
+  scene.living_set = std::move(living);
   return scene;
 }
 

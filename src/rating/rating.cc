@@ -119,11 +119,13 @@ class Weighing {
     } else if (facts_.placement == Placement::guessed) {
       say("Its first cluster is only partly recorded, and was guessed.");
     } else if (facts_.placement == Placement::content) {
-      say(facts_.stepped == 0
-              ? "Its first cluster is recorded; that the rest follows it was found by its content."
+      const std::string pieces =
+          facts_.stepped == 0 ? "in one piece" : fmt::format("in {} pieces", facts_.stepped + 1);
+      say(facts_.state == State::carved
+              ? fmt::format("It is known by its content alone, and was found {}.", pieces)
               : fmt::format("Its first cluster is recorded; where the rest lies was found by its "
-                            "content, around {} place{} of other lost files.",
-                            facts_.stepped, facts_.stepped == 1 ? "" : "s"));
+                            "content, {}.",
+                            pieces));
     } else if (facts_.placement == Placement::inferred) {
       say(facts_.stepped == 0
               ? "Its first cluster is recorded; the rest is taken to follow it."
@@ -158,6 +160,7 @@ class Weighing {
     if (!lost_ && facts_.placement == Placement::exact) return;
     const int sampled = std::popcount(facts_.sampled);
     const int blank = std::popcount(facts_.blank);
+    if (sampled == 0 && facts_.check) return;
     if (sampled == 0) {
       say("Its content was not looked at.");
     } else if (blank == 0) {
