@@ -233,7 +233,9 @@ class Carver {
 
   // Several lost files may have begun at the same place.
   std::span<const Start> starts_at(uint64_t offset) const {
-    const auto [first, last] = std::ranges::equal_range(scene_.starts, offset, {}, &Start::offset);
+    const auto& starts = scene_.starts;
+    const auto first = std::ranges::lower_bound(starts, offset, {}, &Start::offset);
+    const auto last = std::ranges::upper_bound(starts, offset, {}, &Start::offset);
     return {first, last};
   }
 

@@ -249,15 +249,14 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
       say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
           "gone.");
       next_step(again);
+    } else if (result.carved > 0) {
+      say(fmt::format("No volume was found, and nothing that is left of one. {} without a name {} "
+                      "found by content alone.",
+                      counted(result.carved, "file"), result.carved == 1 ? "was" : "were"));
+      next_step(fmt::format("undershelf list {}", quoted_path(shelf_path)));
     } else {
       say("No volume was found, and nothing that is left of one. Check that this is an image of "
           "the whole medium, and that the copy is complete.");
-      if (result.carved > 0) {
-        say(fmt::format(
-            "{} found by content alone.",
-            result.carved == 1 ? "1 file was" : fmt::format("{} files were", result.carved)));
-        next_step(fmt::format("undershelf list {}", quoted_path(shelf_path)));
-      }
     }
     return kIncomplete;
   }
