@@ -61,6 +61,7 @@ std::vector<Judged> judged_files(const std::string& name) {
 }
 
 TEST(Ratings, KeepTheirPromiseOnTheSamples) {
+  if (UNDERSHELF_SANITIZED) GTEST_SKIP() << "it counts what scans find, all of which others run";
   std::vector<Judged> all;
   for (const auto& file : std::filesystem::directory_iterator(UNDERSHELF_SAMPLES)) {
     const std::string name = file.path().filename().string();

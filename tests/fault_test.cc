@@ -75,7 +75,7 @@ TEST_P(FailingReads, CostOnlyWhatTheyWouldHaveRead) {
   const auto [files, reads] = scan_with(0, false);
   EXPECT_GT(files, 5U);
   uint64_t most = 0;
-  for (const long failing : some_of(reads, 12, 1.12)) {
+  for (const long failing : some_of(reads, kSanitized ? 6 : 12, kSanitized ? 1.3 : 1.12)) {
     const uint64_t found = scan_with(failing, failing % 2 == 0).first;
     most = std::max(most, found);
     // The sweep still finds what one structure does not tell.

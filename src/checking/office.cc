@@ -21,14 +21,13 @@ using content::text_at;
 constexpr uint64_t kMost = 1 << 20;  // bytes of such a part, unpacked
 
 std::string unpacked(Bytes& bytes, const content::ZipMember& member) {
-  const std::string stored = text_at(bytes, member.data, std::min(member.stored, kMost));
+  std::string stored = text_at(bytes, member.data, std::min(member.stored, kMost));
   if (member.method == 0) return stored;
   std::string out(std::min(member.size, kMost), '\0');
   z_stream z{};
   if (inflateInit2(&z, -MAX_WBITS) != Z_OK) return {};
-  std::string in = stored;
-  z.next_in = reinterpret_cast<Bytef*>(in.data());
-  z.avail_in = static_cast<uInt>(in.size());
+  z.next_in = reinterpret_cast<Bytef*>(stored.data());
+  z.avail_in = static_cast<uInt>(stored.size());
   z.next_out = reinterpret_cast<Bytef*>(out.data());
   z.avail_out = static_cast<uInt>(out.size());
   const int code = inflate(&z, Z_FINISH);

@@ -11,7 +11,6 @@ namespace {
 
 using content::Bytes;
 using content::Level;
-using content::Walk;
 
 constexpr size_t kMostGaps = 16'384;  // clusters that a gap may have
 constexpr size_t kMostTries = 768;    // ways to cut that are looked at to the end, a file

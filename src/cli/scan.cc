@@ -13,6 +13,7 @@
 #include "cli/filters.h"
 #include "cli/in_use.h"
 #include "cli/output.h"
+#include "cli/scan_lines.h"
 #include "cli/scan_shelf.h"
 #include "content/types.h"
 #include "model/text.h"
@@ -67,6 +68,9 @@ ScanOptions read_options(const CommandLine& line) {
   if (options.check_living && options.check != Check::full) {
     throw Error(Failure::usage, "--check-living looks at whole files. Add --check full.");
   }
+  if (line.has("kinds") && options.check != Check::full) {
+    throw Error(Failure::usage, "--kinds looks at whole files. Add --check full, or --depth deep.");
+  }
   options.systems = line.list("only");
   options.carve = !line.has("no-carve");
   options.carve_unverified = line.has("carve-unverified");
@@ -87,54 +91,6 @@ std::optional<ByteRange> read_range(const CommandLine& line, uint64_t size) {
   }
   return ByteRange{from / 512 * 512, to - from / 512 * 512};
 }
-
-// The line that is shown while a sweep goes on.
-class SweepLine {
- public:
-  std::string operator()(const SweepProgress& progress) const {
-    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - started_;
-    const uint64_t done = progress.position - progress.range.offset;
-    const uint64_t left = progress.range.length - std::min(done, progress.range.length);
-    std::string text =
-        fmt::format("Sweeping: {:.1f} % done",
-                    100.0 * static_cast<double>(done) /
-                        static_cast<double>(std::max<uint64_t>(1, progress.range.length)));
-    const double rate =
-        static_cast<double>(progress.position - progress.begun_at) / std::max(passed.count(), 1e-3);
-    if (passed.count() > 0.5 && rate > 0) {
-      text += fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
-                          duration(static_cast<double>(left) / rate));
-    }
-    uint64_t pieces = 0;
-    for (const auto& [system, count] : progress.found) pieces += count;
-    text += fmt::format(", {} found", counted(pieces, "piece"));
-    return text;
-  }
-
- private:
-  std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
-};
-
-// The line that is shown while files are checked. The first call begins its time.
-class CheckLine {
- public:
-  std::string operator()(const checking::CheckProgress& progress) const {
-    if (progress.files <= 1) began_ = std::chrono::steady_clock::now();
-    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - began_;
-    std::string text =
-        fmt::format("Checking: {} of {}", progress.files, counted(progress.all_files, "file"));
-    const double rate = static_cast<double>(progress.bytes) / std::max(passed.count(), 1e-3);
-    if (passed.count() > 0.5 && rate > 0) {
-      text +=
-          fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
-                      duration(static_cast<double>(progress.all_bytes - progress.bytes) / rate));
-    }
-    return text;
-  }
-
- private:
-  mutable std::chrono::steady_clock::time_point began_;
-};
 
 // A copy that is not complete yet, or a medium that was pulled out.
 bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
@@ -163,6 +119,11 @@ void tell_discarded(const Shelf& shelf) {
       found.sampled, found.blank));
 }
 
+std::string found_by_content(uint64_t files) {
+  return fmt::format("{} without a name {} found by content alone", counted(files, "file"),
+                     files == 1 ? "was" : "were");
+}
+
 // Says what there is now; returns how many files are deleted or former ones.
 int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
@@ -189,8 +150,7 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
                     trashed == 1 ? "lies" : "lie"));
   }
   if (result.carved > 0) {
-    say(fmt::format("{} without a name {} found by content alone: --state carved shows {}.",
-                    counted(result.carved, "file"), result.carved == 1 ? "was" : "were",
+    say(fmt::format("{}: --state carved shows {}.", found_by_content(result.carved),
                     result.carved == 1 ? "it" : "them"));
   }
   tell_discarded(shelf);
@@ -212,7 +172,33 @@ std::string scan_like(const CommandLine& line, Depth depth) {
     if (line.has(option)) call += fmt::format(" --{} {}", option, shell_quoted(line.text(option)));
   }
   for (const std::string& system : line.list("only")) call += fmt::format(" --only {}", system);
+  for (const std::string& kind : line.list("kinds")) call += fmt::format(" --kinds {}", kind);
+  for (const char* flag : {"check-living", "no-carve", "carve-unverified"}) {
+    if (line.has(flag)) call += fmt::format(" --{}", flag);
+  }
   return call;
+}
+
+void tell_no_volume(const Shelf& shelf, const ScanResult& result, const CommandLine& line,
+                    Depth depth) {
+  for (const std::string& note : result.notes) say("Note: " + note);
+  const std::string& source = line.text("SOURCE");
+  const uint64_t skip = read_bytes(line, "offset", 0);
+  const std::string other = name_of_other_system(source, {skip, shelf.source().size});
+  if (!other.empty()) {
+    say(fmt::format("No volume was found. This looks like {}, which is not read here.", other));
+  } else if (depth == Depth::quick) {
+    say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
+        "gone.");
+    next_step(scan_like(line, Depth::deep));
+  } else if (result.carved > 0) {
+    say(fmt::format("No volume was found, and nothing that is left of one. {}.",
+                    found_by_content(result.carved)));
+    next_step(fmt::format("undershelf list {}", quoted_path(line.text("shelf"))));
+  } else {
+    say("No volume was found, and nothing that is left of one. Check that this is an image of "
+        "the whole medium, and that the copy is complete.");
+  }
 }
 
 int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& line, Depth depth) {
@@ -239,25 +225,7 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     return kIncomplete;
   }
   if (result.volumes == 0) {
-    for (const std::string& note : result.notes) say("Note: " + note);
-    const std::string& source = line.text("SOURCE");
-    const uint64_t skip = read_bytes(line, "offset", 0);
-    const std::string other = name_of_other_system(source, {skip, shelf.source().size});
-    if (!other.empty()) {
-      say(fmt::format("No volume was found. This looks like {}, which is not read here.", other));
-    } else if (depth == Depth::quick) {
-      say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
-          "gone.");
-      next_step(again);
-    } else if (result.carved > 0) {
-      say(fmt::format("No volume was found, and nothing that is left of one. {} without a name {} "
-                      "found by content alone.",
-                      counted(result.carved, "file"), result.carved == 1 ? "was" : "were"));
-      next_step(fmt::format("undershelf list {}", quoted_path(shelf_path)));
-    } else {
-      say("No volume was found, and nothing that is left of one. Check that this is an image of "
-          "the whole medium, and that the copy is complete.");
-    }
+    tell_no_volume(shelf, result, line, depth);
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);

@@ -137,7 +137,7 @@ Walk walk_open(Bytes& bytes, std::string_view format) {
 // The text of an ID3v2 frame: a byte for its encoding before it (ID3v2.4.0 structure, 4).
 std::string id3_text(Bytes& bytes, uint64_t at, uint64_t length) {
   constexpr uint64_t kMost = 512;
-  const std::string text = text_at(bytes, at + 1, std::min(length - 1, kMost));
+  std::string text = text_at(bytes, at + 1, std::min(length - 1, kMost));
   switch (bytes.u8(at)) {
     case 0:
       return from_latin1(text);

@@ -88,14 +88,13 @@ namespace {
 // content speaks for them: counted by bench/calibration.py, on lives and on cards without metadata
 // (docs/recovery/content.md).
 Odds odds_of_carved(const Facts& facts) {
-  constexpr Odds kVerified{0.996, 600, 600}, kNoticing{0.996, 600, 600},
-      kConsistent{0.98, 400, 400};
+  constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 188, 188};
   constexpr double kCutShort = 0.01;
-  if (facts.is_verified()) return kVerified;
+  if (facts.is_verified()) return kVouched;
   if (facts.check != content::Level::consistent) return {kCutShort, 0, 0};
   const bool noticing =
       content::notices_foreign_clusters(facts.format) && content::tells_its_end(facts.format);
-  return noticing ? kNoticing : kConsistent;
+  return noticing ? kVouched : kConsistent;
 }
 
 }  // namespace
