@@ -84,6 +84,8 @@ def judge_rows(name, known, shelf, hashes):
     for row in listed(shelf):
         if row["state"] == "live" or row["link"] or row["stream"] is not None or row["size"] is None:
             continue
+        if row["state"] == "carved" and "earlier" not in known:
+            continue  # a life of before contents that were added to were kept: nothing can be said
         if row["state"] == "carved":
             # It has no name: any content that was there will do.
             judged.append(Judged("carved", known["loss"], row["rating"], row["score"], row["sha256"] in contents,

@@ -61,7 +61,11 @@ class Carver {
       keep(false);  // what was found counts
       throw;
     }
-    return {keep(true), left_out_};
+    const uint64_t files = keep(true);
+    const auto left_out = std::ranges::count_if(scene_.starts, [&](const Start& start) {
+      return start.was_cut && !is_covered(start.offset);
+    });
+    return {files, static_cast<uint64_t>(left_out)};
   }
 
  private:
@@ -150,8 +154,8 @@ class Carver {
         if (!start.is_open || is_covered(start.offset)) continue;
         if (cluster != 0 && grids_->cluster_at(start.offset) != cluster) continue;
         if (may_read_ == 0) {
-          ++left_out_;
           start.is_open = false;
+          start.was_cut = true;
           continue;
         }
         options_.progress(next_start, scene_.starts.size());
@@ -284,8 +288,6 @@ class Carver {
       any = any || start.is_open;
     }
     if (any) look_at_starts(checking::examine_start, UINT64_MAX);
-    for (const Start& start : scene_.starts)
-      left_out_ += start.was_cut && !is_covered(start.offset);
   }
 
   // What broke off near something that was found in this round may go on behind it. False if there
@@ -349,7 +351,6 @@ class Carver {
   Finds finds_;
   std::map<uint64_t, std::unique_ptr<Find>> partly_sound_;  // by where they begin
   int round_ = 0;
-  uint64_t left_out_ = 0;
 };
 
 }  // namespace
