@@ -29,23 +29,11 @@ class Joined : public Bytes {
     return all_.size() - std::min(out, all_.size());
   }
   std::span<const std::byte> at(uint64_t offset, size_t length) override {
-    uint64_t shift = 0;
-    uint64_t until = size();
-    for (const Cut& cut : cuts_) {
-      if (offset < cut.at) {
-        until = std::min(until, cut.at);
-        break;
-      }
-      shift += cut.gap;
-    }
-    if (offset >= until) return {};
-    const uint64_t here = std::min<uint64_t>(length, until - offset);
-    const auto part = all_.at(offset + shift, static_cast<size_t>(here));
-    if (here == length || part.size() < here || length > kMostAtOnce) return part;
-    // Across a cut.
+    const auto part = up_to_cut(offset, length);
+    if (part.size() == length || !is_cut_at(offset + part.size())) return part;
     joined_.assign(part.begin(), part.end());
-    while (joined_.size() < length) {
-      const auto more = at_part(offset + joined_.size(), length - joined_.size());
+    while (joined_.size() < std::min(length, kMostAtOnce)) {
+      const auto more = up_to_cut(offset + joined_.size(), length - joined_.size());
       if (more.empty()) break;
       joined_.insert(joined_.end(), more.begin(), more.end());
     }
@@ -53,8 +41,12 @@ class Joined : public Bytes {
   }
 
  private:
-  // As `at`, up to the next cut.
-  std::span<const std::byte> at_part(uint64_t offset, size_t length) {
+  bool is_cut_at(uint64_t offset) const {
+    return std::ranges::any_of(cuts_, [&](const Cut& cut) { return cut.at == offset; });
+  }
+
+  // As `at`, no further than the next cut.
+  std::span<const std::byte> up_to_cut(uint64_t offset, size_t length) {
     uint64_t shift = 0;
     uint64_t until = size();
     for (const Cut& cut : cuts_) {

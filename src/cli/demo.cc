@@ -87,7 +87,7 @@ int step(const std::vector<std::string>& arguments) {
 std::string pick(const std::string& shelf_path, const std::string& rating) {
   const Shelf shelf = Shelf::open_to_read(shelf_path);
   Selection selection;
-  selection.states = {"deleted"};
+  selection.states = {"deleted", "carved"};
   selection.types = {"document"};
   selection.kinds = {"file"};
   std::string id = "1";
@@ -134,6 +134,14 @@ void work_on_kinds(Work& work) {
   work.then({"list", work.shelf, "--path", "/Harmed", "--path", "/Misnamed", "--kind", "file"});
   work.then({"show", work.shelf, pick(work.shelf, "partial")});
   work.then({"export", work.shelf, "--to", work.bag, "--rating", "whole", "--state", "deleted"});
+}
+
+// A card of which all metadata is gone.
+void work_by_content(Work& work) {
+  work.then({"scan", work.source, "--shelf", work.shelf, "--depth", "deep"});
+  work.then({"tree", work.shelf, "--type", "picture,audio"});
+  work.then({"show", work.shelf, pick(work.shelf, "whole")});
+  work.then({"export", work.shelf, "--to", work.bag, "--state", "carved"});
 }
 
 void work_quickly(Work& work) {
@@ -187,6 +195,7 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   for (const char* name : kFormatted) tour(name, work_deeply);
   tour("fat32-images", work_on_images);
   tour("fat32-kinds", work_on_kinds);
+  tour("bare-card", work_by_content);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());

@@ -177,8 +177,8 @@ class Exporter {
       path = *row.original_path + (row.stream ? ":" + *row.stream : "");
     }
     if (row.volume) return fmt::format("{}/{}", volume_folders_.at(*row.volume), path);
-    constexpr std::string_view kMadeUp = "[carved]/";
-    return "carved/" + (path.starts_with(kMadeUp) ? path.substr(kMadeUp.size()) : path);
+    constexpr std::string_view kMadeUp = "[carved]";  // becomes the folder itself
+    return path.starts_with(kMadeUp) ? "carved" + path.substr(kMadeUp.size()) : "carved/" + path;
   }
 
   void write_payload(const Selection& selection) {
