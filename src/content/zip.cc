@@ -155,9 +155,15 @@ std::optional<uint64_t> behind_descriptor(Bytes& bytes, uint64_t from) {
   return std::nullopt;
 }
 
+constexpr uint16_t kDescribed = 8;  // flag: sizes may stand behind the content (4.4.4, bit 3)
+
+// Behind the record of the directory at `at`.
+uint64_t behind_record(Bytes& bytes, uint64_t at) {
+  return at + 46 + bytes.le16(at + 28) + bytes.le16(at + 30) + bytes.le16(at + 32);
+}
+
 // Behind the member whose own head is at `at`; nothing if it does not say where that is.
 std::optional<uint64_t> behind_member(Bytes& bytes, uint64_t at) {
-  constexpr uint16_t kDescribed = 8;
   ZipMember member;
   member.stored = bytes.le32(at + 18);
   member.size = bytes.le32(at + 22);
@@ -187,7 +193,7 @@ Walk walk_open(Bytes& bytes, std::string_view) {
         break;
       }
       case kCentral:
-        next = at + 46 + bytes.le16(at + 28) + bytes.le16(at + 30) + bytes.le16(at + 32);
+        next = behind_record(bytes, at);
         break;
       case kEnd64:
         next = at + 12 + std::min(bytes.le64(at + 4), bytes.size());
@@ -214,10 +220,7 @@ Walk walk(Bytes& bytes, std::string_view) {
 
 // Of members and of the directory's records, which follow each other.
 std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
-  constexpr uint16_t kDescribed = 8;
-  if (bytes.le32(at) == kCentral) {
-    return at + 46 + bytes.le16(at + 28) + bytes.le16(at + 30) + bytes.le16(at + 32);
-  }
+  if (bytes.le32(at) == kCentral) return behind_record(bytes, at);
   const bool open = (bytes.le16(at + 6) & kDescribed) != 0 && bytes.le32(at + 18) == 0;
   return bytes.le32(at) != kLocal || open ? std::nullopt : behind_member(bytes, at);
 }

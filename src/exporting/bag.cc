@@ -170,13 +170,13 @@ class Exporter {
   // The path of a row in the shelf, below a folder for its volume.
   std::string payload_path(const Row& row) const {
     std::string path = row.path;
-    if (is_double(row)) {
-      path = apple_double_path(path.substr(0, path.size() - row.stream->size() - 1));
-    }
+    const size_t own = path.size() - (is_double(row) ? row.stream->size() + 1 : 0);
+    if (is_double(row)) path = apple_double_path(path.substr(0, own));
     if (options_.original_paths && row.original_path) {
       path = *row.original_path + (row.stream ? ":" + *row.stream : "");
     }
-    if (row.volume) return fmt::format("{}/{}", volume_folders_.at(*row.volume), path);
+    const auto volume = row.volume ? volume_folders_.find(*row.volume) : volume_folders_.end();
+    if (volume != volume_folders_.end()) return fmt::format("{}/{}", volume->second, path);
     constexpr std::string_view kMadeUp = "[carved]";  // becomes the folder itself
     return path.starts_with(kMadeUp) ? "carved" + path.substr(kMadeUp.size()) : "carved/" + path;
   }

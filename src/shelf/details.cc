@@ -50,8 +50,7 @@ constexpr Sentence kSentences[] = {
      "Where it lies was found by its content: {} ways to place it were tried."},
     {"rejoined-by-content",
      "Where it lies was found by its content: {} pieces, each where the one before it breaks off "
-     "and "
-     "its structure says that it goes on."},
+     "and its structure says that it goes on."},
     {"size-lost", "Its size was never recorded."},
 };
 
