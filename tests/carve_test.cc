@@ -1,7 +1,10 @@
 // Files by their content alone, and files in pieces.
 #include <gtest/gtest.h>
+#include <jpeglib.h>
 
 #include <algorithm>
+#include <cstdio>
+#include <cstdlib>
 #include <random>
 #include <set>
 
@@ -102,6 +105,69 @@ INSTANTIATE_TEST_SUITE_P(Kinds, Rejoined,
                            std::erase_if(name, [](char c) { return std::isalnum(c) == 0; });
                            return name;
                          });
+
+class CountedBytes : public content::MemoryBytes {
+ public:
+  using MemoryBytes::MemoryBytes;
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    const auto there = MemoryBytes::at(offset, length);
+    asked += there.size();
+    return there;
+  }
+  uint64_t asked = 0;  // bytes
+};
+
+// A progressive picture of noise, some 200 KiB, by libjpeg.
+std::string large_picture() {
+  constexpr unsigned kWide = 640, kHigh = 480;
+  jpeg_compress_struct picture{};
+  jpeg_error_mgr errors{};
+  picture.err = jpeg_std_error(&errors);
+  jpeg_create_compress(&picture);
+  unsigned char* out = nullptr;
+  unsigned long size = 0;
+  jpeg_mem_dest(&picture, &out, &size);
+  picture.image_width = kWide;
+  picture.image_height = kHigh;
+  picture.input_components = 3;
+  picture.in_color_space = JCS_RGB;
+  jpeg_set_defaults(&picture);
+  jpeg_simple_progression(&picture);
+  jpeg_start_compress(&picture, TRUE);
+  std::mt19937 chance(5);
+  std::vector<unsigned char> row(size_t{3} * kWide);
+  while (picture.next_scanline < kHigh) {
+    for (unsigned char& value : row) {
+      value = static_cast<unsigned char>(96 + picture.next_scanline / 8 + chance() % 48);
+    }
+    JSAMPROW rows[] = {row.data()};
+    jpeg_write_scanlines(&picture, rows, 1);
+  }
+  jpeg_finish_compress(&picture);
+  jpeg_destroy_compress(&picture);
+  std::string bytes(reinterpret_cast<char*>(out), size);
+  std::free(out);
+  return bytes;
+}
+
+// Codes can be read for long in what is blank and in text: a picture of which the rest is gone must
+// not be decoded on from each cluster of those.
+TEST(Rejoining, CostsLittleInBlankSpaceAndText) {
+  constexpr size_t kBehind = 8 << 20;
+  const std::string notes = kinds().at("note.txt") + kinds().at("levels.csv");
+  std::string text;
+  while (text.size() < kBehind) text += notes;
+  const std::string picture = large_picture();
+  for (const size_t part : {2, 3, 5}) {
+    const std::string begun = picture.substr(0, picture.size() / part / kCluster * kCluster);
+    for (const std::string& behind : {text, std::string(kBehind, '\0')}) {
+      const std::string medium = begun + behind;
+      CountedBytes there(std::as_bytes(std::span(medium)));
+      EXPECT_EQ(checking::rejoin(there, kCluster).level, Level::broken);
+      EXPECT_LE(there.asked, 6 * kBehind) << "a " << part << "th is there";
+    }
+  }
+}
 
 class Carved : public testing::Test {
  protected:

@@ -109,6 +109,7 @@ void JpegDecoder::next_scan() {
   place_.bits = 0;
   place_.count = 0;
   place_.unit = place_.end_run = 0;
+  place_.direct = {};
   place_.restart = 0;
   ++scans_;
   state_ = units_ > 0 ? State::going : State::failed;
@@ -116,7 +117,7 @@ void JpegDecoder::next_scan() {
 
 bool JpegDecoder::head(int marker, uint64_t length) {
   std::vector<uint8_t> body;
-  const bool wanted = marker == 0xC4 || marker == 0xDD || marker == 0xDA ||
+  const bool wanted = marker == 0xC4 || marker == 0xDB || marker == 0xDD || marker == 0xDA ||
                       (marker >= 0xC0 && marker <= 0xCF && marker != 0xC8 && marker != 0xCC);
   if (!wanted) return true;
   for (uint64_t i = 0; i < length; ++i) {
@@ -125,6 +126,7 @@ bool JpegDecoder::head(int marker, uint64_t length) {
     body.push_back(static_cast<uint8_t>(value));
   }
   if (marker == 0xC4) return tables(body);
+  if (marker == 0xDB) return steps(body);
   if (marker == 0xDD) {
     if (body.size() < 2) return false;
     restarts_ = static_cast<uint32_t>(body[0] << 8 | body[1]);
@@ -136,49 +138,11 @@ bool JpegDecoder::head(int marker, uint64_t length) {
   return frame(body);
 }
 
-bool JpegDecoder::tables(const std::vector<uint8_t>& body) {
-  for (size_t at = 0; at + 17 <= body.size();) {
-    const uint8_t which = body[at];
-    auto table = std::make_shared<JpegTable>();
-    int32_t code = 0;
-    size_t total = 0;
-    for (int length = 1; length <= 16; ++length) {
-      const uint8_t count = body[at + static_cast<size_t>(length)];
-      table->offset[length] = static_cast<int32_t>(total) - code;
-      code += count;
-      total += count;
-      table->last[length] = count == 0 ? -1 : code - 1;
-      if (code > 1 << length) return false;
-      code <<= 1;
-    }
-    at += 17;
-    if (total > 256 || at + total > body.size() || (which & 0xF) > 3 || which >> 4 > 1) {
-      return false;
-    }
-    std::copy_n(body.begin() + static_cast<ptrdiff_t>(at), total, table->values.begin());
-    at += total;
-    make_fast(*table);
-    tables_[which >> 4][which & 3] = std::move(table);
-  }
-  return true;
-}
-
-void JpegDecoder::make_fast(JpegTable& table) {
-  for (unsigned next = 0; next < 256; ++next) {
-    int32_t code = 0;
-    for (int length = 1; length <= 8; ++length) {
-      code = static_cast<int32_t>(next >> (8 - length));
-      if (code > table.last[length]) continue;
-      const auto value = table.values[static_cast<size_t>(code + table.offset[length]) & 0xFF];
-      table.fast[next] = static_cast<uint16_t>(length << 8 | value);
-      break;
-    }
-  }
-}
-
 bool JpegDecoder::frame(const std::vector<uint8_t>& body) {
   constexpr uint64_t kMostBlocks = 1 << 24;
   if (body.size() < 6) return false;
+  precision_ = body[0];
+  if (precision_ < 8 || precision_ > 12) return false;
   const uint32_t height = static_cast<uint32_t>(body[1] << 8 | body[2]);
   const uint32_t width = static_cast<uint32_t>(body[3] << 8 | body[4]);
   const size_t count = body[5];
@@ -192,6 +156,7 @@ bool JpegDecoder::frame(const std::vector<uint8_t>& body) {
     one.id = body[6 + 3 * i];
     one.across = body[7 + 3 * i] >> 4;
     one.down = body[7 + 3 * i] & 0xF;
+    one.steps = body[8 + 3 * i] & 3;
     if (one.across == 0 || one.across > 4 || one.down == 0 || one.down > 4) return false;
     across_ = std::max(across_, one.across);
     down_ = std::max(down_, one.down);
@@ -227,6 +192,7 @@ bool JpegDecoder::scan(const std::vector<uint8_t>& body) {
   first_ = progressive_ ? body[1 + 2 * count] : 0;
   last_ = progressive_ ? body[2 + 2 * count] : 63;
   refines_ = progressive_ && body[3 + 2 * count] >> 4 != 0;
+  low_ = progressive_ ? body[3 + 2 * count] & 0xF : 0;
   if (first_ > last_ || last_ > 63 || (progressive_ && first_ > 0 && count > 1)) return false;
   const JpegComponent& one = components_[in_scan_[0].component];
   units_ = count > 1 ? units_across_ * units_down_ : one.wide * one.high;
@@ -271,31 +237,50 @@ bool JpegDecoder::restart() {
   if (marker != 0xD0 + place_.restart) return false;
   place_.restart = (place_.restart + 1) & 7;
   place_.end_run = 0;
+  place_.direct = {};
   return true;
+}
+
+bool JpegDecoder::signed_value(unsigned size, int32_t& value) {
+  uint32_t bits = 0;
+  if (!take(static_cast<int>(size), bits)) return false;
+  value = static_cast<int32_t>(bits);
+  if (value < 1 << (size - 1)) value -= (1 << size) - 1;
+  return true;
+}
+
+bool JpegDecoder::can_be(const JpegComponent& component, unsigned k, int32_t value) const {
+  // Eight times the largest sample (A.3.3), and half as much again.
+  const int64_t most = int64_t{1536} << (precision_ - 8);
+  const int64_t step = steps_[component.steps][k];
+  return std::abs(int64_t{value} << low_) * step <= most + (step << low_);
 }
 
 bool JpegDecoder::block(const InScan& part, size_t at) {
   if (!progressive_) {
-    return direct(part) && coefficients(part.alternating, 1, nullptr);
+    return direct(part) && coefficients(part, 1, nullptr);
   }
   uint32_t bit = 0;
   if (first_ == 0) return refines_ ? take(1, bit) : direct(part);
   std::vector<uint64_t>& known = components_[part.component].non_zero;
   if (at >= known.size()) return false;
   undo_.push_back({part.component, at, known[at]});
-  return refines_ ? refine(part.alternating, known[at])
-                  : coefficients(part.alternating, first_, &known[at]);
+  return refines_ ? refine(part.alternating, known[at]) : coefficients(part, first_, &known[at]);
 }
 
 bool JpegDecoder::direct(const InScan& part) {
   constexpr unsigned kMostBits = 11;
   unsigned size = 0;
-  uint32_t bits = 0;
-  return decode(part.direct, size) && size <= kMostBits &&
-         (size == 0 || take(static_cast<int>(size), bits));
+  int32_t change = 0;
+  if (!decode(part.direct, size) || size > kMostBits) return false;
+  if (size == 0) return true;
+  if (!signed_value(size, change)) return false;
+  int32_t& now = place_.direct[part.component];
+  now += change;
+  return can_be(components_[part.component], 0, now);
 }
 
-bool JpegDecoder::coefficients(const JpegTable* table, unsigned from, uint64_t* known) {
+bool JpegDecoder::coefficients(const InScan& part, unsigned from, uint64_t* known) {
   if (place_.end_run > 0) {
     --place_.end_run;
     return true;
@@ -304,7 +289,7 @@ bool JpegDecoder::coefficients(const JpegTable* table, unsigned from, uint64_t* 
   uint32_t bits = 0;
   for (unsigned k = from; k <= last_;) {
     unsigned code = 0;
-    if (!decode(table, code)) return false;
+    if (!decode(part.alternating, code)) return false;
     const unsigned run = code >> 4, size = code & 0xF;
     if (size == 0 && run == 15) {
       k += 16;
@@ -318,7 +303,9 @@ bool JpegDecoder::coefficients(const JpegTable* table, unsigned from, uint64_t* 
       return true;
     }
     k += run;
-    if (k > last_ || size > kMostBits || !take(static_cast<int>(size), bits)) return false;
+    int32_t value = 0;
+    if (k > last_ || size > kMostBits || !signed_value(size, value)) return false;
+    if (!can_be(components_[part.component], k, value)) return false;
     if (known != nullptr) *known |= uint64_t{1} << k;
     ++k;
   }

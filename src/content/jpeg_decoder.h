@@ -23,6 +23,7 @@ struct JpegTable {
 
 struct JpegComponent {
   uint8_t id = 0, across = 1, down = 1;
+  uint8_t steps = 0;               // the number of its table of quantization steps
   uint32_t wide = 0, high = 0;     // blocks that it has
   uint32_t stride = 0;             // blocks of a row, with those that only fill the last unit
   std::vector<uint64_t> non_zero;  // by block: coefficients known not to be zero, a bit each
@@ -35,7 +36,8 @@ struct JpegPlace {
   int count = 0;
   uint32_t unit = 0;  // of the scan
   uint32_t end_run = 0;
-  uint8_t restart = 0;  // the next one's number
+  uint8_t restart = 0;              // the next one's number
+  std::array<int32_t, 4> direct{};  // of each component, the last DC coefficient (F.2.2.1)
 };
 
 class JpegDecoder {
@@ -116,6 +118,7 @@ class JpegDecoder {
   bool head(int marker, uint64_t length);
 
   bool tables(const std::vector<uint8_t>& body);
+  bool steps(const std::vector<uint8_t>& body);
 
   static void make_fast(JpegTable& table);
 
@@ -134,11 +137,17 @@ class JpegDecoder {
     const JpegTable* alternating;
   };
 
+  // The next `size` bits as a signed value (F.2.2.1, EXTEND).
+  bool signed_value(unsigned size, int32_t& value);
+  // Whether samples of that precision can have such a coefficient `k`, with some room for encoders
+  // that sharpen edges: what is another's soon has larger ones.
+  bool can_be(const JpegComponent& component, unsigned k, int32_t value) const;
+
   bool block(const InScan& part, size_t at);
 
   bool direct(const InScan& part);
 
-  bool coefficients(const JpegTable* table, unsigned from, uint64_t* known);
+  bool coefficients(const InScan& part, unsigned from, uint64_t* known);
 
   // G.1.2.3: a bit for each coefficient that is known, new ones between them.
   bool refine(const JpegTable* table, uint64_t& known);
@@ -155,7 +164,9 @@ class JpegDecoder {
   std::vector<Change> undo_;  // of the unit that is decoded
   uint32_t units_across_ = 0, units_down_ = 0, units_ = 0, restarts_ = 0;
   uint8_t across_ = 1, down_ = 1;
-  unsigned first_ = 0, last_ = 63;
+  std::array<std::array<uint16_t, 64>, 4> steps_{};  // in the order in which coefficients stand
+  unsigned first_ = 0, last_ = 63, low_ = 0;         // low_: bits left to later scans
+  int precision_ = 8;                                // bits of a sample
   bool progressive_ = false, refines_ = false;
   int scans_ = 0;
 };
