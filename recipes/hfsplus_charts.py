@@ -33,6 +33,7 @@ class Charts(Card):
         hfsplus_format.format_volume(self.image, size, label, WHEN, extended, **formatting)
         self.cnids = {"": 2}
         self.linked = {}  # link -> path it leads to
+        self.nameless = []  # contents of files that no record names any more
 
     def folder(self, path):
         super().folder(path)
@@ -68,6 +69,12 @@ class Charts(Card):
     def data_start(self, image):
         return 0
 
+    def truth(self):
+        yield from super().truth()
+        for content in self.nameless:
+            yield {"path": "", "kind": "content", "state": "deleted", "former_names": [],
+                   "sha256": hashlib.sha256(content).hexdigest()}
+
     def keep_what_is_told(self):
         """Leaves out of the truth what no record in the image names any more."""
         image = self.image.read_bytes()
@@ -99,6 +106,8 @@ class Charts(Card):
         for row in lost:
             if is_told(row[0], row[1]):
                 self.lost.append(row)
+            elif row[1] == "file":
+                self.nameless.append(row[2])
         print(f"{len(self.lost)} of {len(lost)} lost ones are still named")
 
 

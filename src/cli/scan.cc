@@ -153,6 +153,12 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
     say(fmt::format("{}: --state carved shows {}.", found_by_content(result.carved),
                     result.carved == 1 ? "it" : "them"));
   }
+  if (result.joined > 0) {
+    say(
+        fmt::format("{} got back content that was found without a name: `show` tells why, and the "
+                    "odds.",
+                    counted(result.joined, "lost file")));
+  }
   tell_discarded(shelf);
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");
@@ -266,6 +272,7 @@ void print_account(const Shelf& shelf, const ScanResult& result) {
   line.number("streams", static_cast<int64_t>(totals.streams));
   line.number("bytes", static_cast<int64_t>(totals.bytes));
   line.number("carved", static_cast<int64_t>(result.carved));
+  line.number("joined", static_cast<int64_t>(result.joined));
   line.number("damage", static_cast<int64_t>(result.damage));
   line.number("left_out", static_cast<int64_t>(result.left_out));
   line.boolean("source_is_short", result.source_is_short);

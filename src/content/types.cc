@@ -145,13 +145,18 @@ std::optional<uint32_t> mark_at(std::span<const std::byte> head) {
   return std::nullopt;
 }
 
-const Format& format_by_name(std::string_view name) {
+std::string extension_in(std::string_view name) {
   const size_t dot = name.rfind('.');
-  if (dot == std::string_view::npos || dot == 0) return kOther;
+  if (dot == std::string_view::npos || dot == 0) return {};
   std::string extension(name.substr(dot + 1));
   for (char& c : extension) {
     if (c >= 'A' && c <= 'Z') c = static_cast<char>(c + 32);
   }
+  return extension;
+}
+
+const Format& format_by_name(std::string_view name) {
+  const std::string extension = extension_in(name);
   const auto* found =
       std::ranges::lower_bound(kFormats, std::string_view(extension), {}, &Format::extension);
   return found != kFormats.end() && found->extension == extension ? *found : kOther;

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <optional>
 #include <span>
+#include <string>
 #include <string_view>
 
 namespace undershelf {
@@ -26,6 +27,8 @@ struct Format {
   size_t magic_at = 0;          // bytes
 };
 
+// What stands behind the last dot of a name, in lower case; empty if there is none.
+std::string extension_in(std::string_view name);
 // The format that the extension of `name` stands for; one of type "other" if it is not known.
 const Format& format_by_name(std::string_view name);
 

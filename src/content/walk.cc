@@ -113,6 +113,22 @@ constexpr std::array kExtensions = {
     std::pair{"ar"sv, "a"sv},
 };
 
+// What some of their files are called besides.
+constexpr std::array kFurtherExtensions = {
+    std::pair{"jpeg"sv, "jpeg"sv},   std::pair{"jpeg"sv, "jpe"sv},
+    std::pair{"tiff"sv, "tiff"sv},   std::pair{"tiff"sv, "dng"sv},
+    std::pair{"tiff"sv, "nef"sv},    std::pair{"tiff"sv, "arw"sv},
+    std::pair{"html"sv, "htm"sv},    std::pair{"aiff"sv, "aif"sv},
+    std::pair{"heic"sv, "heif"sv},   std::pair{"sqlite"sv, "db"sv},
+    std::pair{"mpeg-ts"sv, "mts"sv}, std::pair{"mpeg-ts"sv, "m2ts"sv},
+    std::pair{"mpeg-ps"sv, "vob"sv}, std::pair{"mpeg-ps"sv, "mpeg"sv},
+    std::pair{"asf"sv, "wma"sv},     std::pair{"mp4"sv, "m4v"sv},
+    std::pair{"m4v"sv, "mp4"sv},     std::pair{"gzip"sv, "tgz"sv},
+    std::pair{"mdb"sv, "accdb"sv},   std::pair{"font"sv, "otf"sv},
+    std::pair{"elf"sv, "so"sv},      std::pair{"elf"sv, "elf"sv},
+    std::pair{"pe"sv, "dll"sv},      std::pair{"zip"sv, "kmz"sv},
+};
+
 const FormatWord* find(std::string_view word) {
   const auto* found = std::ranges::find(kWords, word, &FormatWord::format);
   return found == kWords.end() ? nullptr : found;
@@ -161,6 +177,13 @@ bool notices_foreign_clusters(std::string_view format) {
 std::string_view extension_of(std::string_view format) {
   const auto* found = std::ranges::find(kExtensions, format, [](const auto& e) { return e.first; });
   return found == kExtensions.end() ? format : found->second;
+}
+
+bool may_be_called(std::string_view format, std::string_view extension) {
+  return !extension.empty() &&
+         (extension == extension_of(format) ||
+          std::ranges::find(kFurtherExtensions, std::pair(format, extension)) !=
+              kFurtherExtensions.end());
 }
 
 std::string_view known_format(std::string_view word) {

@@ -65,6 +65,8 @@ void describe(Bytes& bytes, const Recognised& recognised, Description& found);
 std::string_view type_of(std::string_view format);
 // What names of its files end with, without the dot.
 std::string_view extension_of(std::string_view format);
+// Whether a file of a format may end with that, in lower case and without the dot.
+bool may_be_called(std::string_view format, std::string_view extension);
 // Whether files of a format say where they end. Others are chains of parts: where no further one
 // follows they end, or something else lies there.
 bool tells_its_end(std::string_view format);

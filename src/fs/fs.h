@@ -53,6 +53,8 @@ struct Traits {
   bool leaves_entries_on_rename = false;
   // Its own files in use hold what was deleted: a sweep looks inside them.
   bool keeps_old_inside = false;
+  // Keys are given to entries in the order in which these are made, and never again.
+  bool numbers_in_order = false;
   uint64_t key_mask = UINT64_MAX;  // bits of an entry's key by which people know it
 };
 

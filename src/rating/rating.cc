@@ -73,7 +73,7 @@ class Weighing {
     }
     tell_samples();
     tell_check();
-    if (facts_.proof == Proof::old) {
+    if (facts_.proof == Proof::old && facts_.joined == Facts::Joined::no) {
       say("What tells its place is an older copy of its record: it may have changed since.");
     }
     return verdict(*facts_.size - lost);
@@ -118,6 +118,9 @@ class Weighing {
       say("Its bytes stand in its own record.");
     } else if (facts_.placement == Placement::guessed) {
       say("Its first cluster is only partly recorded, and was guessed.");
+    } else if (facts_.joined != Facts::Joined::no) {
+      say("Where its content lay is not recorded. Content found without a name is taken to be its "
+          "own, which may be wrong.");
     } else if (facts_.placement == Placement::content) {
       const std::string pieces =
           facts_.stepped == 0 ? "in one piece" : fmt::format("in {} pieces", facts_.stepped + 1);
@@ -137,7 +140,8 @@ class Weighing {
       say(lost_ ? "Its place is recorded, or it fits into its first cluster."
                 : "Its place is recorded by the file system.");
     }
-    const bool sought = lost_ || facts_.placement != Placement::exact;
+    const bool sought =
+        (lost_ || facts_.placement != Placement::exact) && facts_.joined == Facts::Joined::no;
     const uint64_t taken = facts_.of(Cause::overwritten) + facts_.of(Cause::younger) +
                            facts_.of(Cause::in_use) + facts_.of(Cause::not_known) +
                            facts_.of(Cause::behind_source);

@@ -23,6 +23,9 @@ struct Facts {
   std::optional<uint64_t> size = 0;  // nothing if it is not known
   bool has_place = false;            // a first cluster is recorded
   Placement placement = Placement::none;
+  // How a name without a place and content without a name became one file.
+  enum class Joined : uint8_t { no, by_size, by_order };
+  Joined joined = Joined::no;
   uint64_t stepped = 0;                      // times a placement went around clusters in use
   std::array<uint64_t, kLossCauses> lost{};  // by Loss::Cause; no byte counts twice
   uint64_t rivalled = 0;                     // claimed by a lost entry that is older

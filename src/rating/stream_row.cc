@@ -34,7 +34,9 @@ const char* const StreamRow::kSelect = R"sql(
          coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
          e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
          coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0),
-         s.checked, coalesce(s.sound_to,0), s.format, s.why
+         s.checked, coalesce(s.sound_to,0), s.format, s.why,
+         CASE WHEN s.placement='content' THEN (SELECT fact FROM evidence WHERE entry=e.id
+           AND fact IN ('joined-by-size','joined-by-order')) END
   FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
@@ -80,6 +82,10 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.sound_to = size_of(next());
   facts.format = content::known_format(next().getText());
   facts.check_why = next().getString();
+  const std::string joined = next().getString();
+  facts.joined = joined == "joined-by-size"    ? Facts::Joined::by_size
+                 : joined == "joined-by-order" ? Facts::Joined::by_order
+                                               : Facts::Joined::no;
   facts.kept_inline = is_inline(pieces);
 }
 

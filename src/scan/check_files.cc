@@ -2,11 +2,13 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <functional>
 
 #include "carving/carve.h"
 #include "model/error.h"
 #include "placing/by_content.h"
+#include "placing/joining.h"
 
 namespace undershelf {
 
@@ -63,6 +65,15 @@ void carve_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanO
                       "would have been to read many times the medium.",
                       carved.left_out));
     }
+  });
+}
+
+void join_found_files(Shelf& shelf, std::span<const VolumeId> numbered, const Budget& budget,
+                      ScanResult& result) {
+  do_in_order(result, [&] {
+    const Joined joined = join_names(shelf, numbered, budget);
+    result.joined = joined.by_size + joined.by_order;
+    result.carved -= std::min(result.carved, result.joined);
   });
 }
 

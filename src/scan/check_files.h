@@ -1,6 +1,8 @@
 // The check of whole files as a step of a scan.
 #pragma once
 
+#include <span>
+
 #include "access/spaces.h"
 #include "model/budget.h"
 #include "placing/claims.h"
@@ -17,5 +19,9 @@ void check_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanO
 // rated since they were checked.
 void carve_files(Shelf& shelf, Spaces& spaces, const Claims& claims, const ScanOptions& options,
                  const Budget& budget, ScanResult& result);
+// Likewise, names without content joined with what that found (placing/joining.h, where
+// `numbered` is explained). All must have been rated since.
+void join_found_files(Shelf& shelf, std::span<const VolumeId> numbered, const Budget& budget,
+                      ScanResult& result);
 
 }  // namespace undershelf

@@ -13,6 +13,7 @@
 #include "content/types.h"
 #include "model/make_set.h"
 #include "model/text.h"
+#include "placing/joining.h"
 #include "placing/placing.h"
 #include "rating/rate_pass.h"
 #include "rating/rating.h"
@@ -24,6 +25,7 @@
 #include "scan/former_sink.h"
 #include "scan/images.h"
 #include "scan/survey.h"
+#include "scan/volumes_with.h"
 #include "shelf/interruptible.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
@@ -333,15 +335,13 @@ class Scan {
     }
   }
 
+  bool carves() const { return options_.depth == Depth::deep && options_.carve; }
+
   void run_passes(bool last) {
     shelf_.db().exec(kIndexes);
+    if (carves()) undo_joins(shelf_);  // what was not known then may decide otherwise
     options_.progress("Joining names and folders");
-    std::vector<VolumeId> leaving;
-    for (const VolumeRecord& record : shelf_.volumes(false)) {
-      const Traits& traits = traits_of(record.volume.file_system);
-      if (traits.leaves_entries_on_rename) leaving.push_back(record.id);
-    }
-    merge_twins(shelf_, leaving, budget_);
+    merge_twins(shelf_, volumes_with(shelf_, &Traits::leaves_entries_on_rename), budget_);
     build_tree(shelf_);
     options_.progress("Placing lost files");
     const Claims claims = load_claims(shelf_);
@@ -364,10 +364,13 @@ class Scan {
     check_files(shelf_, spaces_, claims, options_, budget_, result_);
     heed_stop();
     rate_streams(shelf_, claims, used, spaces_);
-    if (options_.depth != Depth::deep || !options_.carve || result_.stopped) return;
+    if (!carves() || result_.stopped) return;
     carve_files(shelf_, spaces_, claims, options_, budget_, result_);
     heed_stop();
     rate_streams(shelf_, claims, used, spaces_);
+    if (result_.carved == 0 || result_.stopped) return;
+    join_found_files(shelf_, volumes_with(shelf_, &Traits::numbers_in_order), budget_, result_);
+    if (result_.joined > 0) rate_streams(shelf_, claims, used, spaces_);
   }
 
   Shelf& shelf_;

@@ -62,6 +62,7 @@ struct ScanResult {
   std::optional<uint64_t> position;
   uint64_t left_out = 0;           // traces beyond what is kept
   uint64_t carved = 0;             // files known by their content alone
+  uint64_t joined = 0;             // lost files whose content was found without a name
   std::vector<std::string> notes;  // on how the source is divided
 };
 

@@ -51,6 +51,14 @@ constexpr Sentence kSentences[] = {
     {"rejoined-by-content",
      "Where it lies was found by its content: {} pieces, each where the one before it breaks off "
      "and its structure says that it goes on."},
+    {"joined-by-size",
+     "Its name stood without content, and content without a name at byte {} of the source: size "
+     "and "
+     "kind fit, and nothing else fits as well."},
+    {"joined-by-order",
+     "Its name stood without content, and content without a name at byte {} of the source, between "
+     "files that were made right before and after it: kind and order fit, and nothing else fits as "
+     "well."},
     {"size-lost", "Its size was never recorded."},
 };
 

@@ -1,0 +1,30 @@
+// Names without content and content without a name become one file again.
+#pragma once
+
+#include <cstdint>
+#include <span>
+
+#include "model/ids.h"
+
+namespace undershelf {
+
+class Budget;
+class Shelf;
+
+struct Joined {
+  uint64_t by_size = 0, by_order = 0;  // files
+};
+
+// Lost files of which nothing tells where they lie get what was found by content alone (carving/)
+// if their names stand for such content and nothing else fits as well:
+//   - by size, where it is recorded: no other file of that kind has it;
+//   - by order: what was written between two files that have their places is one of those that were
+//     made between them. On `numbered` volumes an entry's key counts up.
+// The find is merged into the file with the name. Evidence `joined-by-size` or `joined-by-order`.
+// Of the source only. Throws Stopped when the budget says so; then nothing was done.
+Joined join_names(Shelf& shelf, std::span<const VolumeId> numbered, const Budget& budget);
+
+// As if nothing had been joined: finds are entries of their own again, files are without a place.
+void undo_joins(Shelf& shelf);
+
+}  // namespace undershelf

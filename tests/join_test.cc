@@ -1,0 +1,134 @@
+// Names without content joined with content without a name.
+#include <gtest/gtest.h>
+
+#include <set>
+
+#include "placing/alignment.h"
+#include "support.h"
+
+namespace undershelf::test {
+namespace {
+
+struct Rows {
+  const char* what;
+  std::string first, second;  // one letter a thing; alike ones fit
+  std::string pairs;          // of places, in order: "00 12"
+};
+
+class Alignment : public testing::TestWithParam<Rows> {};
+
+TEST_P(Alignment, PairsWhatNothingElseFits) {
+  const Rows& rows = GetParam();
+  std::string found;
+  for (const auto& [i, j] :
+       certain_pairs(rows.first.size(), rows.second.size(),
+                     [&](size_t i, size_t j) { return rows.first[i] == rows.second[j]; })) {
+    found += (found.empty() ? "" : " ") + std::to_string(i) + std::to_string(j);
+  }
+  EXPECT_EQ(found, rows.pairs) << rows.what;
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Table, Alignment,
+    testing::Values(Rows{"nothing", "", "ab", ""}, Rows{"the same", "abc", "abc", "00 11 22"},
+                    Rows{"names left over", "ac", "abcd", "00 12"},
+                    Rows{"finds left over", "axc", "ac", "00 21"},
+                    Rows{"two names for one find", "a", "aba", ""},
+                    Rows{"two finds for one name", "aa", "a", ""},
+                    Rows{"others decide", "aba", "abca", "00 11 23"},
+                    Rows{"one end is open", "ab", "aab", "12"},
+                    Rows{"against the order: either pair could be the wrong one", "ab", "ba", ""},
+                    Rows{"nothing fits", "aa", "bb", ""}));
+
+struct Case {
+  const char* sample;
+  size_t least;  // files
+};
+
+class Joined : public testing::TestWithParam<Case> {
+ protected:
+  std::vector<Json> scan(const std::vector<std::string>& more = {}) {
+    const std::string image = folder_.path("x.img");
+    write_file(image, sample(GetParam().sample));
+    std::vector<std::string> call = {"scan",    image,  "--shelf",  shelf_,
+                                     "--depth", "deep", "--format", "jsonl"};
+    call.insert(call.end(), more.begin(), more.end());
+    const Outcome outcome = undershelf(call);
+    EXPECT_EQ(outcome.code, 0) << outcome.err;
+    joined_ = outcome.lines().back()["joined"];
+    return rows_of(shelf_);
+  }
+
+  static bool is_joined(const Json& shown) {
+    for (const Json& fact : shown["evidence"]) {
+      if (fact.get<std::string>().find("content without a name") != std::string::npos) return true;
+    }
+    return false;
+  }
+
+  TempFolder folder_;
+  std::string shelf_ = folder_.path("s");
+  int64_t joined_ = 0;
+};
+
+TEST_P(Joined, NamesAndContentThatBelongTogether) {
+  const std::vector<Json> rows = scan();
+  EXPECT_GE(joined_, GetParam().least);
+  std::map<std::string, std::set<std::string>> contents;  // by name
+  for (const Json& one : truth(GetParam().sample)) {
+    if (one["kind"] != "file") continue;
+    const std::string path = one["path"];
+    contents[path.substr(path.rfind('/') + 1)].insert(one["sha256"]);
+  }
+  std::set<std::string> carved;
+  for (const Json& row : rows) {
+    if (row["state"] == "carved" && row["kind"] == "file") carved.insert(row["sha256"]);
+  }
+  const std::map<int64_t, std::string> written = exported(shelf_, folder_.path("bag"));
+  size_t right = 0, all = 0;
+  for (const Json& row : rows) {
+    if (row["placement"] != "content" || row["state"] == "carved") continue;
+    const Json shown =
+        undershelf({"show", shelf_, std::to_string(row["id"].get<int64_t>()), "--format", "jsonl"})
+            .lines()
+            .at(0);
+    if (!is_joined(shown)) continue;
+    ++all;
+    right += contents[row["name"]].contains(row["sha256"]);
+    // It is promised for what it is: the content is whole, the name may be another's.
+    EXPECT_EQ(row["rating"], "likely") << row;
+    EXPECT_EQ(written.at(row["id"]), row["sha256"]) << row;
+    EXPECT_FALSE(carved.contains(row["sha256"])) << row;
+  }
+  EXPECT_EQ(all, joined_);
+  EXPECT_GE(right * 10, all * 9);
+}
+
+TEST_P(Joined, AnewWithWhatIsFoundLater) {
+  scan({"--kinds", "audio"});
+  EXPECT_EQ(joined_, 0);
+  std::map<std::string, int64_t> ids;
+  for (const Json& row : scan({"--kinds", "picture"})) ids[row["path"]] = row["id"];
+  const int64_t before = joined_;
+  EXPECT_GE(before, GetParam().least / 2);
+  for (const Json& row : scan()) {
+    const auto known = ids.find(row["path"]);
+    if (known != ids.end() && row["state"] != "deleted") {
+      EXPECT_EQ(known->second, row["id"]) << row;
+    }
+  }
+  EXPECT_GE(joined_, before);
+}
+
+INSTANTIATE_TEST_SUITE_P(Samples, Joined,
+                         testing::Values(Case{"formatted-hfsplus-again", 8},
+                                         Case{"formatted-ntfs-clusters", 8},
+                                         Case{"hfsplus-busy", 3}),
+                         [](const auto& one) {
+                           std::string name = one.param.sample;
+                           std::erase(name, '-');
+                           return name;
+                         });
+
+}  // namespace
+}  // namespace undershelf::test
