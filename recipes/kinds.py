@@ -180,6 +180,16 @@ def others(folder):
     run("pyftsubset", font, "--text=Ebb and swell 0123456789", f"--output-file={folder / 'letters.ttf'}")
 
 
+def camera(path):
+    """A picture as a camera writes it, small: it says what took it, and when."""
+    picture = Image.open(io.BytesIO(scenario.chart("Sheet 3", 96, 64))).convert("RGB")
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110], exif[0x0132] = "Ebb Works", "Basalt K3", "2026:04:02 10:15:00"
+    with tempfile.NamedTemporaryFile(suffix=".jpg") as taken:
+        picture.save(taken.name, quality=80, exif=exif)
+        run("heif-enc", taken.name, "-o", path)
+
+
 def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--to", type=pathlib.Path, default=ROOT / "samples/kinds.tar.zst")
@@ -196,6 +206,7 @@ def main():
                 tar.addfile(member, io.BytesIO(path.read_bytes()))
         run("zstd", "-q", "-f", "-19", packed, "-o", options.to)
         packed.unlink()
+    camera(options.to.parent / "camera.heic")
 
 
 if __name__ == "__main__":

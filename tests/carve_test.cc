@@ -288,6 +288,27 @@ TEST_F(Carved, FilesWithNamesAreFoundInPieces) {
   EXPECT_GE(right, all * 0.85);
 }
 
+// EXIF data is an item of its own, as libheif writes it (recipes/kinds.py).
+TEST(Describe, FindsExifInHeic) {
+  const std::string file = read_file(std::string(UNDERSHELF_SAMPLES) + "/camera.heic");
+  const auto says = [&](const std::string& bytes) {
+    content::MemoryBytes there = in_memory(bytes);
+    return checking::examine(there).says;
+  };
+  const content::Description found = says(file);
+  EXPECT_EQ(found.device.get(), "Ebb Works Basalt K3");
+  EXPECT_EQ(found.made.get(), "2026-04-02 10:15:00");
+  EXPECT_EQ(found.width, 96U);
+  // Whatever stands in its place, nothing else is said.
+  std::mt19937 chance(11);
+  for (int n = 0; n < 500; ++n) {
+    std::string harmed = file;
+    for (int i = 0; i < 4; ++i) harmed[chance() % 480] = static_cast<char>(chance());
+    const std::string device(says(harmed).device.get());
+    EXPECT_TRUE(device.empty() || device == "Ebb Works Basalt K3") << device;
+  }
+}
+
 TEST(Describe, TellsWhatFilesSayOfThemselves) {
   const auto text = [](std::string_view expected, std::string_view found, const char* name) {
     EXPECT_EQ(expected, found) << name;

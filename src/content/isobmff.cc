@@ -263,6 +263,59 @@ void describe_movie(Bytes& bytes, const Box& movie, Description& found) {
   }
 }
 
+// A number of so many bytes, of the sizes that may stand in an item's place.
+uint64_t number(Bytes& bytes, uint64_t at, unsigned size) {
+  return size == 4 ? bytes.be32(at) : size == 8 ? bytes.be64(at) : 0;
+}
+
+constexpr int kMostItems = 4096;  // looked at
+
+// The item of `meta` that holds EXIF data (ISO/IEC 23008-12, annex A; 14496-12, 8.11.6).
+std::optional<uint32_t> exif_item(Bytes& bytes, const Box& meta) {
+  const auto info = find(bytes, meta, "iinf");
+  if (!info) return std::nullopt;
+  const uint64_t first = info->body + (bytes.u8(info->body) == 0 ? 6 : 8);
+  auto entry = box_at(bytes, first, info->end);
+  for (int i = 0; entry && i < kMostItems; ++i, entry = box_at(bytes, entry->end, info->end)) {
+    const uint8_t version = bytes.u8(entry->body);
+    const bool wide = version == 3;
+    if (version < 2 || !bytes.has(entry->body + (wide ? 10 : 8), "Exif")) continue;
+    return wide ? bytes.be32(entry->body + 4) : bytes.be16(entry->body + 4);
+  }
+  return std::nullopt;
+}
+
+// Where an item begins (14496-12, 8.11.3), if that is in this file.
+std::optional<uint64_t> place_of_item(Bytes& bytes, const Box& meta, uint32_t wanted) {
+  const auto places = find(bytes, meta, "iloc");
+  if (!places) return std::nullopt;
+  const uint8_t version = bytes.u8(places->body);
+  const uint16_t sizes = bytes.be16(places->body + 4);
+  const unsigned of_offset = sizes >> 12, of_length = sizes >> 8 & 0xF, of_base = sizes >> 4 & 0xF;
+  const unsigned of_index = version == 0 ? 0 : sizes & 0xF;
+  uint64_t at = places->body + (version < 2 ? 8 : 10);
+  for (int i = 0; i < kMostItems && at < places->end; ++i) {
+    const uint32_t item = version < 2 ? bytes.be16(at) : bytes.be32(at);
+    at += version < 2 ? 2 : 4;
+    unsigned method = 0;  // 0: in the file; 1: in the box `idat`
+    if (version > 0) {
+      method = bytes.be16(at) & 0xF;
+      at += 2;
+    }
+    const uint64_t base = number(bytes, at + 2, of_base);
+    const uint16_t extents = bytes.be16(at + 2 + of_base);
+    at += 4 + of_base;
+    if (item == wanted && extents > 0) {
+      const uint64_t offset = base + number(bytes, at + of_index, of_offset);
+      if (method == 0) return offset;
+      const auto data = method == 1 ? find(bytes, meta, "idat") : std::nullopt;
+      return data ? std::optional(data->body + offset) : std::nullopt;
+    }
+    at += uint64_t{extents} * (of_index + of_offset + of_length);
+  }
+  return std::nullopt;
+}
+
 // The largest picture of a HEIC or AVIF file (ISO/IEC 23008-12, 6.5.3).
 void describe_pictures(Bytes& bytes, const Box& meta, Description& found) {
   const Box inside{meta.at, meta.body + 4, meta.end};
@@ -281,11 +334,21 @@ void describe_pictures(Bytes& bytes, const Box& meta, Description& found) {
   found.put_size(width, height);
 }
 
+void describe_camera(Bytes& bytes, const Box& meta, Description& found) {
+  const Box inside{meta.at, meta.body + 4, meta.end};
+  const auto item = exif_item(bytes, inside);
+  const auto at = item ? place_of_item(bytes, inside, *item) : std::nullopt;
+  // In front of the data stands how many bytes it is away.
+  if (at && *at < bytes.size()) describe_exif(bytes, *at + 4 + bytes.be32(*at), found);
+}
+
 void describe(Bytes& bytes, std::string_view, Description& found) {
   auto box = box_at(bytes, 0, bytes.size());
   for (int i = 0; box && i < 64; ++i, box = box_at(bytes, box->end, bytes.size())) {
     if (bytes.has(box->at + 4, "moov")) describe_movie(bytes, *box, found);
-    if (bytes.has(box->at + 4, kMeta)) describe_pictures(bytes, *box, found);
+    if (!bytes.has(box->at + 4, kMeta)) continue;
+    describe_pictures(bytes, *box, found);
+    describe_camera(bytes, *box, found);
   }
 }
 
