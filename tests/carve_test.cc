@@ -329,7 +329,9 @@ TEST(Describe, TellsWhatFilesSayOfThemselves) {
            {"clip.mkv", {{"width", 192}, {"seconds", 2}}},
            {"note.wav", {{"seconds", 2}}},
            {"note.flac", {{"seconds", 2}}},
-           {"note.mp3", {{"title", "Ebb Tide"}}},
+           {"note.mp3", {{"title", "Ebb Tide"}, {"seconds", 2}}},
+           {"note.ogg", {{"seconds", 2}}},
+           {"note.opus", {{"seconds", 2}}},
            {"report.epub", {{"title", "Gauges"}}},
            {"letter.eml", {{"title", "Levels of the week"}, {"author", "gauge@example.org"}}},
            {"letters.ttf", {{"title", "DejaVu Sans"}}}}) {

@@ -31,6 +31,7 @@ constexpr std::array<uint32_t, 3> kSamples = {44100, 48000, 32000};  // a second
 struct Frame {
   uint64_t length = 0;  // bytes; 0: none
   uint32_t kind = 0;    // what stays the same in all frames of a file
+  uint64_t hertz = 0;   // MP3: samples a second
 };
 
 Frame mp3_frame(uint32_t head) {
@@ -46,14 +47,14 @@ Frame mp3_frame(uint32_t head) {
   const uint64_t length = layer == 1   ? (12 * bits / hertz + padding) * 4
                           : layer == 3 ? (version == 3 ? 144 : 72) * bits / hertz + padding
                                        : 144 * bits / hertz + padding;
-  return {length, head & 0xFFFE0C00};
+  return {length, head & 0xFFFE0C00, hertz};
 }
 
 Frame adts_frame(Bytes& bytes, uint64_t at) {
   const uint32_t head = bytes.be32(at);
   if (head >> 20 != 0xFFF || (head >> 17 & 3) != 0) return {};
   const uint64_t length = (head & 3) << 11 | bytes.be16(at + 4) >> 5;
-  return {length < 7 ? 0 : length, head & 0xFFFEFC00};
+  return {length < 7 ? 0 : length, head & 0xFFFEFC00, 0};
 }
 
 Frame frame_at(Bytes& bytes, uint64_t at, bool adts) {
@@ -172,7 +173,26 @@ void describe_id3(Bytes& bytes, Description& found) {
   }
 }
 
+// How long it plays, where the first frame tells how many there are, as encoders write it.
+void describe_length(Bytes& bytes, Description& found) {
+  const uint64_t at = behind_tag(bytes, 0);
+  const uint32_t head = bytes.be32(at);
+  const Frame frame = mp3_frame(head);
+  const bool layer3 = (head >> 17 & 3) == 1, mono = (head >> 6 & 3) == 3;
+  if (frame.length == 0 || !layer3) return;
+  const bool first_version = (head >> 19 & 3) == 3;
+  const uint64_t side = first_version ? (mono ? 17 : 32) : (mono ? 9 : 17);  // bytes, 2.4.1.7
+  const uint64_t mark = at + 4 + side;
+  const bool counts =
+      (bytes.has(mark, "Xing") || bytes.has(mark, "Info")) && (bytes.be32(mark + 4) & 1) != 0;
+  if (counts) {
+    const uint64_t samples = uint64_t{bytes.be32(mark + 8)} * (first_version ? 1152 : 576);
+    found.milliseconds = samples * 1000 / frame.hertz;
+  }
+}
+
 void describe(Bytes& bytes, std::string_view, Description& found) {
+  describe_length(bytes, found);
   if (bytes.has(0, "ID3")) describe_id3(bytes, found);
   constexpr uint64_t kTag = 128, kField = 30;
   if (bytes.size() < kTag || !bytes.has(bytes.size() - kTag, "TAG")) return;

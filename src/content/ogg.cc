@@ -70,7 +70,27 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::verified, at);
 }
 
+// How long it plays, as the last page of its stream counts (RFC 3533, 6): samples of Vorbis (its
+// specification, 4.2.2), of Opus 48,000 a second after those to be skipped (RFC 7845, 4).
+void describe_length(Bytes& bytes, Description& found) {
+  constexpr uint64_t kLargestPage = 65'307, kMostSamples = uint64_t{1} << 50;
+  const uint64_t body = 27 + bytes.u8(26);
+  const bool opus = bytes.has(body, "OpusHead");
+  const uint64_t rate = opus ? 48'000 : bytes.has(body, "\x01vorbis") ? bytes.le32(body + 12) : 0;
+  const uint64_t skipped = opus ? bytes.le16(body + 10) : 0;
+  const uint64_t first = bytes.size() - std::min(bytes.size(), 2 * kLargestPage);
+  const std::string tail = text_at(bytes, first, 2 * kLargestPage);
+  for (size_t at = tail.rfind("OggS"); rate > 0 && at != std::string::npos;
+       at = at == 0 ? std::string::npos : tail.rfind("OggS", at - 1)) {
+    const uint64_t samples = bytes.le64(first + at + 6);
+    if (bytes.le32(first + at + 14) != bytes.le32(14) || samples >= kMostSamples) continue;
+    found.milliseconds = (samples - std::min(samples, skipped)) * 1000 / rate;
+    return;
+  }
+}
+
 void describe(Bytes& bytes, std::string_view, Description& found) {
+  describe_length(bytes, found);
   // The second page of a stream begins with its comment.
   const auto behind = [&](uint64_t page) {
     uint64_t end = page + 27 + bytes.u8(page + 26);
