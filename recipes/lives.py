@@ -5,7 +5,8 @@
 Each seed makes a volume of some system and size, plays a random life on it under a real driver, and ends it
 by deletions, a format, wiped headers or a lost partition map. Then the program scans it, and what it lists,
 promises and exports is held against the truth. Prints what does not hold, and how often each rating
-was right. Needs root, and what `scripts/install-packages.sh --recipes` installs.
+was right; likewise what is known by its content alone (carved), was placed by content (placed), and names that were
+joined with what was found without one (joined). Needs root, and what `scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import collections
@@ -302,6 +303,12 @@ def run(*command):
     return subprocess.run([str(c) for c in command], capture_output=True, text=True)
 
 
+def how_placed(shelf, entry):
+    """By content: in pieces or around others, or joined with what was found without a name."""
+    shown = json.loads(run(PROGRAM, "show", shelf, entry, "--format", "jsonl").stdout.splitlines()[0])
+    return "joined" if any("content without a name" in fact for fact in shown["evidence"]) else "placed"
+
+
 def judge(life, rows, folder, tally):
     """Scans, exports and compares; returns what does not hold."""
     wrong = []
@@ -323,8 +330,15 @@ def judge(life, rows, folder, tally):
     for true in truth:
         for path in [true["path"], *true["former_names"]]:
             paths[path.rpartition("/")[2][1:]].append((path, true))
+    contents = {true["sha256"] for true in truth} | life.card.earlier
     found = collections.defaultdict(list)
     for row in files:
+        if row["state"] == "carved":  # known by its content alone
+            right = hashes.get(row["id"]) in contents
+            tally["carved", row["score"] // 10 * 10].append(right)
+            if row["rating"] in ("whole", "likely") and not right:
+                wrong.append(f"promised and wrong: {row['path']} ({row['rating']} {row['score']})")
+            continue
         fitting = [true for path, true in paths[row["name"][1:]] if ends_alike(row["path"], path)]
         if not fitting and is_rest(row["name"], row["name"]):
             fitting = [true for same in paths.values() for path, true in same
@@ -337,6 +351,8 @@ def judge(life, rows, folder, tally):
         right = any(hashes.get(row["id"]) == true["sha256"] for true in fitting)
         if row["size"]:
             tally[row["rating"], row["score"] // 10 * 10].append(right)
+        if row["placement"] == "content" and row["size"]:
+            tally[how_placed(shelf, row["id"]), row["score"] // 10 * 10].append(right)
         if row["rating"] in ("whole", "likely") and not right:
             wrong.append(f"promised and wrong: {row['path']} ({row['state']}, {row['rating']} {row['score']})")
         if row["rating"] == "partial" and right and row["size"]:
