@@ -261,6 +261,7 @@ RECIPES = {
     "formatted-ntfs-again": lambda name: formatted(in_office(name, 4096), to_ntfs(4096), on_ntfs),
     "formatted-ntfs-clusters": lambda name: formatted(in_office(name, 1024), to_ntfs(65536), on_ntfs),
     "formatted-ntfs-to-exfat": lambda name: formatted(in_office(name, 4096), to_exfat(16384), on_exfat),
+    "formatted-ntfs-to-fat32": lambda name: formatted(in_office(name, 65536), to_fat32(1), on_fat),
     "formatted-hfsplus-again": lambda name: formatted(in_chart_room(name), to_hfsplus(), on_hfsplus),
     "formatted-hfsplus-clusters": lambda name: formatted(in_chart_room(name), to_hfsplus(block=16384),
                                                          on_hfsplus),

@@ -203,9 +203,9 @@ INSTANTIATE_TEST_SUITE_P(Samples, Formatted,
                                          "formatted-fat32-to-ntfs", "formatted-exfat-again",
                                          "formatted-exfat-clusters", "formatted-exfat-to-fat32",
                                          "formatted-ntfs-again", "formatted-ntfs-clusters",
-                                         "formatted-ntfs-to-exfat", "formatted-hfsplus-again",
-                                         "formatted-hfsplus-clusters", "formatted-hfsplus-twice",
-                                         "formatted-hfsplus-to-ntfs"),
+                                         "formatted-ntfs-to-exfat", "formatted-ntfs-to-fat32",
+                                         "formatted-hfsplus-again", "formatted-hfsplus-clusters",
+                                         "formatted-hfsplus-twice", "formatted-hfsplus-to-ntfs"),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');
