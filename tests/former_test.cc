@@ -427,6 +427,10 @@ TEST(FreeJournals, AddToAPresentVolume) {
   scanned(folder, "off", image, "deep");
   EXPECT_EQ(deletions(shelf), whole);
   EXPECT_EQ(rows_of(shelf).size(), quick.size() + 1) << "known entries got what was not known";
+  // What lies in free space was lost where the volume had no boot sector any more.
+  image.replace(0, 512, 512, '\0');
+  image.replace(image.size() - 512, 512, 512, '\0');
+  EXPECT_EQ(deletions(scanned(folder, "headless", image, "deep")), whole);
 }
 
 // Likewise where boot sectors, the beginning of $MFT, its mirror and the journal's record are gone;

@@ -105,10 +105,11 @@ void FreeNames::sort(FoundNames names, uint64_t vcn) {
 
 std::vector<Assembled> FreeNames::of_present() {
   std::vector<Assembled> found;
+  ReadOptions options = scene_.options;
+  options.headless = true;  // the volume was recognised before, if need be without its header
   for (Present& present : present_) {
     if (present.names.empty()) continue;
-    if (auto reader =
-            open(scene_.source, present.range, scene_.options, std::move(present.names))) {
+    if (auto reader = open(scene_.source, present.range, options, std::move(present.names))) {
       found.push_back({std::move(reader), true});
     }
   }
