@@ -120,6 +120,31 @@ TEST_P(Joined, AnewWithWhatIsFoundLater) {
   EXPECT_GE(joined_, before);
 }
 
+// What lies on a disk outside of a volume is none of its files, whatever its size.
+TEST(Joining, StaysInsideTheVolume) {
+  const TempFolder folder;
+  const auto scanned = [&](const std::string& name, const std::string& disk) {
+    write_file(folder.path(name + ".img"), disk);
+    const Outcome outcome = undershelf(
+        {"scan", folder.path(name + ".img"), "--shelf", folder.path(name), "--depth", "deep"});
+    EXPECT_EQ(outcome.code, 0) << outcome.err;
+    return rows_of(folder.path(name), {"--name", "Sheet 2 of the outer bank.png"}).at(0);
+  };
+  std::string volume = sample("formatted-ntfs-clusters");
+  const Json joined = scanned("volume", volume);
+  ASSERT_EQ(joined["placement"], "content");
+  const Json piece = undershelf({"show", folder.path("volume"),
+                                 std::to_string(joined["id"].get<int64_t>()), "--format", "jsonl"})
+                         .lines()
+                         .at(0)["pieces"]
+                         .at(0);
+  const size_t at = piece["offset"], length = piece["length"];
+  std::string ahead(1 << 20, '\0');
+  ahead.replace(8192, length, volume.substr(at, length));
+  volume.replace(at, length, length, '\0');
+  EXPECT_EQ(scanned("disk", ahead + volume)["placement"], "none");
+}
+
 INSTANTIATE_TEST_SUITE_P(Samples, Joined,
                          testing::Values(Case{"formatted-hfsplus-again", 8},
                                          Case{"formatted-ntfs-clusters", 8},

@@ -16,6 +16,7 @@
 #include "content/walk.h"
 #include "model/budget.h"
 #include "model/pieces.h"
+#include "model/range.h"
 #include "placing/alignment.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
@@ -50,6 +51,7 @@ struct Named {
   VolumeId volume{};
   int64_t key = 0;
   std::optional<uint64_t> size;  // bytes
+  ByteRange within;              // of the source: its volume
   std::string extension;
   bool open = true;
 };
@@ -166,7 +168,7 @@ class Joiner {
 
   void load_named() {
     SQLite::Statement row(db_, R"sql(
-      SELECT e.id, s.id, e.volume, e.key, s.size, e.name
+      SELECT e.id, s.id, e.volume, e.key, s.size, e.name, v.offset, v.length
       FROM entries e JOIN streams s ON s.entry=e.id JOIN volumes v ON v.id=e.volume
       WHERE s.placement='none' AND s.name IS NULL AND s.encoding='plain' AND s.codec IS NULL
         AND coalesce(s.size,1)>0 AND s.inline_data IS NULL AND e.kind='file' AND e.state<>'live'
@@ -174,15 +176,21 @@ class Joiner {
     while (row.executeStep()) {
       std::string extension = extension_in(row.getColumn(5).getString());
       if (extension.empty()) continue;
-      named_.push_back({id_of<EntryId>(row.getColumn(0)), id_of<StreamId>(row.getColumn(1)),
-                        id_of<VolumeId>(row.getColumn(2)), row.getColumn(3).getInt64(),
-                        maybe_size(row.getColumn(4)), std::move(extension)});
+      named_.push_back({id_of<EntryId>(row.getColumn(0)),
+                        id_of<StreamId>(row.getColumn(1)),
+                        id_of<VolumeId>(row.getColumn(2)),
+                        row.getColumn(3).getInt64(),
+                        maybe_size(row.getColumn(4)),
+                        {size_of(row.getColumn(6)), size_of(row.getColumn(7))},
+                        std::move(extension)});
     }
     std::ranges::sort(named_, {}, &Named::key);
   }
 
   static bool fits(const Find& find, const Named& named) {
-    return find.open && named.open && content::may_be_called(find.format, named.extension);
+    const bool inside = find.begin >= named.within.offset && find.begin < named.within.end();
+    return find.open && named.open && inside &&
+           content::may_be_called(find.format, named.extension);
   }
 
   // Extensions of files that have their places, by size, of the sizes that finds have.
