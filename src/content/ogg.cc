@@ -70,6 +70,13 @@ Walk walk(Bytes& bytes, std::string_view) {
   return ended(Level::verified, at);
 }
 
+// RFC 3533, 6: behind the page at `at`.
+uint64_t page_end(Bytes& bytes, uint64_t at) {
+  uint64_t end = at + 27 + bytes.u8(at + 26);
+  for (uint8_t i = 0; i < bytes.u8(at + 26); ++i) end += bytes.u8(at + 27 + i);
+  return end;
+}
+
 // How long it plays, as the last page of its stream counts (RFC 3533, 6): samples of Vorbis (its
 // specification, 4.2.2), of Opus 48,000 a second after those to be skipped (RFC 7845, 4).
 void describe_length(Bytes& bytes, Description& found) {
@@ -92,22 +99,13 @@ void describe_length(Bytes& bytes, Description& found) {
 void describe(Bytes& bytes, std::string_view, Description& found) {
   describe_length(bytes, found);
   // The second page of a stream begins with its comment.
-  const auto behind = [&](uint64_t page) {
-    uint64_t end = page + 27 + bytes.u8(page + 26);
-    for (uint8_t i = 0; i < bytes.u8(page + 26); ++i) end += bytes.u8(page + 27 + i);
-    return end;
-  };
-  const uint64_t page = behind(0);
+  const uint64_t page = page_end(bytes, 0);
   const uint64_t body = page + 27 + bytes.u8(page + 26);
   if (bytes.has(body, "\x03vorbis")) describe_vorbis(bytes, body + 7, found);
   if (bytes.has(body, "OpusTags")) describe_vorbis(bytes, body + 8, found);
 }
 
-std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
-  uint64_t end = at + 27 + bytes.u8(at + 26);
-  for (uint8_t i = 0; i < bytes.u8(at + 26); ++i) end += bytes.u8(at + 27 + i);
-  return end;
-}
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) { return page_end(bytes, at); }
 
 bool begins_part(Bytes& bytes, uint64_t at) { return bytes.has(at, std::string_view("OggS\0", 5)); }
 

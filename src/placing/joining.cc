@@ -3,7 +3,6 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
-#include <limits>
 #include <map>
 #include <optional>
 #include <set>
@@ -30,10 +29,9 @@ constexpr const char* kByOrder = "joined-by-order";
 // Between two files that have their places so many numbers may belong to files of which no name is
 // left: measured (docs/recovery/content.md).
 constexpr int64_t kMostUnknown = 9;
-constexpr size_t kMostCells = 1 << 20;  // of one alignment
-constexpr uint64_t kMostSteps = 1ULL
-                                << 28;  // in all, seconds: then the rest is not joined by order
-constexpr int kRounds = 6;              // in which what was joined helps to join more
+constexpr size_t kMostCells = 1 << 20;      // of one alignment
+constexpr uint64_t kMostSteps = 256 << 20;  // in all, seconds: the rest is not joined by order
+constexpr int kRounds = 6;                  // in which what was joined helps to join more
 
 // What was found by content alone, and is sound.
 struct Find {

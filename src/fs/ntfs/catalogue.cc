@@ -33,6 +33,7 @@ void Catalogue::settle() { std::ranges::sort(names_, {}, &HashedName::hash); }
 
 std::optional<uint64_t> Catalogue::resolve(uint64_t reference) const {
   const uint64_t number = number_of(reference);
+  if (reference == 0) return std::nullopt;
   if (standing(number) == Standing::none) return std::nullopt;
   const Known& known = records_[number];
   const uint16_t wanted = sequence_of(reference);

@@ -25,7 +25,8 @@ class Catalogue {
   Standing standing(uint64_t number) const {
     return number < records_.size() ? records_[number].standing : Standing::none;
   }
-  // The record a reference means; nothing if it has been used again since, or never was read.
+  // The record a reference means; nothing if it has been used again since, or never was read, or
+  // if the reference is 0: not known.
   // Deletion adds one to the sequence number with some drivers, reuse does with others.
   std::optional<uint64_t> resolve(uint64_t reference) const;
   // The reference under which the record's entry is pushed.

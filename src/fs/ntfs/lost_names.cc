@@ -48,8 +48,7 @@ void LostNames::add(const Sighting& found) {
     hash = (hash ^ part) * 0x9E3779B97F4A7C15;
     hash ^= hash >> 29;
   }
-  if (const auto number = catalogue_.resolve(sighting.reference);
-      sighting.reference != 0 && number) {
+  if (const auto number = catalogue_.resolve(sighting.reference)) {
     // In an index in use such an entry only says once more what the record says.
     if (sighting.current && catalogue_.standing(*number) == Catalogue::Standing::in_use) return;
     if (!is_told_again(hash)) add_to_record(*number, sighting);

@@ -276,10 +276,7 @@ class Reader : public VolumeReader {
       size_t fitting = 0;
       size_t conflicting = 0;
       const Sight sight = [&](const Sighting& sighting) {
-        // What is left of a name in slack may have lost its reference: that speaks for nobody.
-        const auto number =
-            sighting.reference == 0 ? std::nullopt : catalogue_->resolve(sighting.reference);
-        if (number) {
+        if (const auto number = catalogue_->resolve(sighting.reference)) {
           const auto same = catalogue_->candidates(sighting.name.parent, sighting.name.text);
           ++(std::ranges::find(same, *number) != same.end() ? fitting : conflicting);
         }
