@@ -11,7 +11,7 @@ shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
 cd "$work"
-for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs,fat32-images,fat32-kinds,bare-card}.img.zst; do
+for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs,formatted-hfsplus-again,fat32-images,fat32-kinds,bare-card}.img.zst; do
   zstd -dq "$packed" -o "$(basename "$packed" .zst)"
 done
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -71,3 +71,6 @@ undershelf show kinds.shelf 52 | tail -n +11"
 shot carved "undershelf scan bare-card.img --shelf bare-card.shelf --depth deep
 undershelf tree bare-card.shelf --type document
 undershelf show bare-card.shelf 80"
+shot joined "undershelf scan formatted-hfsplus-again.img --shelf again.shelf --depth deep
+undershelf list again.shelf --name 'Detail *'
+undershelf show again.shelf 17"
