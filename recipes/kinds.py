@@ -190,6 +190,22 @@ def camera(path):
         run("heif-enc", taken.name, "-o", path)
 
 
+def titled(folder):
+    """Documents and mail that say what they are called, in letters beyond ASCII."""
+    program = folder / "compound"
+    libraries = subprocess.run(["pkg-config", "--cflags", "--libs", "libgsf-1"], check=True, capture_output=True,
+                               text=True).stdout.split()
+    run("gcc", ROOT / "recipes/compound.c", *libraries, "-o", program)
+    run(program, folder)
+    program.unlink()
+    message = email.message.EmailMessage()
+    message["From"] = email.utils.formataddr(("Pegelwärter Küste", "gauge@example.org"))
+    message["Subject"] = "Wasserstände der Woche an allen Pegeln der Küste, März und April, mit allen Grüßen"
+    message["Date"] = "Thu, 02 Apr 2026 12:15:00 +0200"
+    message.set_content("Anbei.")
+    (folder / "titled.eml").write_bytes(bytes(message))
+
+
 def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--to", type=pathlib.Path, default=ROOT / "samples/kinds.tar.zst")
@@ -207,6 +223,7 @@ def main():
         run("zstd", "-q", "-f", "-19", packed, "-o", options.to)
         packed.unlink()
     camera(options.to.parent / "camera.heic")
+    titled(options.to.parent)
 
 
 if __name__ == "__main__":

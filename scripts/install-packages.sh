@@ -7,14 +7,16 @@ set -euo pipefail
 packages=(
   g++ cmake ninja-build clang-format zstd dosfstools mtools
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
-  nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev pkg-config
+  nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev
+  libtiff-dev libwebp-dev libgif-dev pkg-config
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
   packages+=(qemu-system-x86 busybox-static cpio fdisk python3
     ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs
     ffmpeg imagemagick flac libheif-examples libjpeg-turbo-progs pandoc qpdf p7zip-full gcab zip bzip2 xz-utils lz4
-    fonttools fonts-dejavu-core python3-pil python3-reportlab python3-openpyxl python3-docx python3-xlwt python3-matplotlib)
+    fonttools fonts-dejavu-core python3-pil python3-reportlab python3-openpyxl python3-docx python3-xlwt python3-matplotlib
+    gcc libgsf-1-dev)
 fi
 
 if [ "${1:-}" = --sanitizers ]; then

@@ -6,6 +6,7 @@
 #include <sys/mman.h>
 #include <sys/socket.h>
 #include <unistd.h>
+#include <zlib.h>
 
 #include <csignal>
 #include <cstring>
@@ -13,6 +14,7 @@
 #include <map>
 
 #include "kinds.h"
+#include "stream/unpacker.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -163,6 +165,42 @@ TEST(BoxAnswers, AreTheSameAsOutside) {
 }
 
 // Bytes that cannot be had end the file for what looks at it, and it has no hash.
+// The processes that this one has started and that go on.
+std::vector<pid_t> children() {
+  std::vector<pid_t> found;
+  std::ifstream list("/proc/self/task/" + std::to_string(::getpid()) + "/children");
+  for (pid_t child = 0; list >> child;) found.push_back(child);
+  return found;
+}
+
+// Compressed units are unpacked in a process of their own; one that dies is started anew.
+TEST(Unpacking, GoesOnAfterItsProcessDied) {
+  const std::string text(70'000, 't');
+  std::vector<std::byte> packed(1000);
+  uLongf length = packed.size();
+  ASSERT_EQ(compress(reinterpret_cast<Bytef*>(packed.data()), &length,
+                     reinterpret_cast<const Bytef*>(text.data()), text.size()),
+            Z_OK);
+  packed.resize(length);
+  std::vector<std::byte> out(text.size());
+  const auto unpacks = [&](std::span<const std::byte> stored) {
+    std::ranges::fill(out, std::byte{0});
+    return Unpacker::shared().unpack(Codec::zlib, stored, out) &&
+           std::memcmp(out.data(), text.data(), text.size()) == 0;
+  };
+  EXPECT_TRUE(unpacks(packed));
+  EXPECT_FALSE(unpacks(std::span(packed).first(20)));
+  EXPECT_TRUE(unpacks(packed));
+  const std::vector<pid_t> own = children();
+  ASSERT_EQ(own.size(), 1U);
+  ASSERT_EQ(::kill(own[0], SIGKILL), 0);
+  EXPECT_FALSE(unpacks(packed)) << "that one answer is lost";
+  EXPECT_TRUE(unpacks(packed));
+  EXPECT_EQ(children().size(), 1U);
+  out.resize(Unpacker::kMostUnit + 1);
+  EXPECT_FALSE(Unpacker::shared().unpack(Codec::zlib, packed, out));
+}
+
 TEST(BoxHoles, EndWhatCanBeSaid) {
   Box box(1, checking::examine);
   const std::string bytes = kinds().at("stored.png");

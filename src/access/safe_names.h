@@ -1,13 +1,9 @@
-// Names and paths that a target can hold, from names that come off a disk.
+// Names that a target can hold, from names that come off a disk.
 #pragma once
 
 #include <cstddef>
-#include <cstdint>
 #include <string>
 #include <string_view>
-#include <unordered_map>
-
-#include "model/ids.h"
 
 namespace undershelf {
 
@@ -24,23 +20,13 @@ struct NameRules {
 // before its extension.
 std::string safe_name(std::string_view name, const NameRules& rules);
 
-// Gives out one path for each entry, none twice. Not to be shared between threads.
-class PathMaker {
- public:
-  explicit PathMaker(const NameRules& rules) : rules_(rules) {}
-  // `path` has its parts joined by `/`. Where another entry has the path already, ` [id N]` is
-  // added to a file's name, ` [folder]` to a folder's. A folder whose path would grow beyond what
-  // systems can open goes into `[deep]` in the first folder of its path. A folder ends in `/`.
-  std::string file(std::string_view path, EntryId id);
-  std::string folder(std::string_view path);
+// A safe name with ` [mark]` before its extension, its stem cut so that it is not too long.
+std::string marked_name(std::string_view safe, std::string_view mark, const NameRules& rules);
 
- private:
-  enum class Use : uint8_t { file, folder };
-  // `id`: of a file; what tells it apart.
-  std::string claim(const std::string& parent, std::string_view name, Use use, EntryId id);
-  NameRules rules_;
-  std::unordered_map<std::string, Use> taken_;            // folded where the target folds case
-  std::unordered_map<std::string, std::string> folders_;  // path as on the disk to path written
-};
+// The path of a folder as it can be written, behind which a `/` stands; of an empty path: nothing.
+// `path` has its parts joined by `/`, each of which becomes safe. A folder whose path would grow
+// beyond what systems can open goes into `[deep]` in the first folder of its path. Paths that are
+// the same afterwards are one folder.
+std::string safe_folder(std::string_view path, const NameRules& rules);
 
 }  // namespace undershelf

@@ -13,6 +13,7 @@
 #include <string_view>
 #include <vector>
 
+#include "box/shut.h"
 #include "checking/worker.h"
 #include "model/error.h"
 
@@ -108,7 +109,7 @@ class Box::Worker {
     }
     if (windows_ != nullptr) ::munmap(windows_, sizeof(Windows));
     windows_ = nullptr;
-    return !WIFEXITED(status) || WEXITSTATUS(status) != kNoBox;
+    return !WIFEXITED(status) || WEXITSTATUS(status) != box::kNoBox;
   }
 
  private:
@@ -165,10 +166,7 @@ class Box::Worker {
 Box::Box(size_t workers, std::function<Examined(content::Bytes&)> examination,
          const BoxLimits& limits)
     : workers_(workers), examination_(std::move(examination)), limits_(limits) {
-  // What is written to a worker that died is told by `write` itself.
-  struct sigaction now {};
-  if (::sigaction(SIGPIPE, nullptr, &now) == 0 && now.sa_handler == SIG_DFL)
-    ::signal(SIGPIPE, SIG_IGN);
+  box::tell_broken_pipes_by_errors();
 }
 
 Box::~Box() = default;

@@ -26,5 +26,8 @@ content::Walk decode_gzip(content::Bytes& bytes, const content::Walk& structure)
 content::Walk decode_archive(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_pdf(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_sqlite(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_gif(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_tiff(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_webp(content::Bytes& bytes, const content::Walk& structure);
 
 }  // namespace undershelf::checking

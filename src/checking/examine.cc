@@ -73,7 +73,8 @@ Decoder decoder_for(std::string_view format) {
       Known{"jar", decode_zip},    Known{"gzip", decode_gzip},     Known{"bzip2", decode_archive},
       Known{"xz", decode_archive}, Known{"zstd", decode_archive},  Known{"lz4", decode_archive},
       Known{"7z", decode_archive}, Known{"rar", decode_archive},   Known{"cab", decode_archive},
-      Known{"pdf", decode_pdf},    Known{"sqlite", decode_sqlite},
+      Known{"pdf", decode_pdf},    Known{"sqlite", decode_sqlite}, Known{"gif", decode_gif},
+      Known{"tiff", decode_tiff},  Known{"webp", decode_webp},
   };
   const auto* found = std::ranges::find(kKnown, format, &Known::format);
   return found == kKnown.end() ? nullptr : found->decoder;

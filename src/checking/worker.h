@@ -30,9 +30,6 @@ struct FromWorker {
   Examined answer;
 };
 
-// Exit code of a worker that the system does not let give up what it must.
-constexpr int kNoBox = 70;
-
 // Never returns: takes tasks from `in` and answers to `out`, until `in` ends. Before the first, all
 // that a process can do but compute is given up.
 [[noreturn]] void work(int in, int out, Windows& windows, uint64_t memory,

@@ -6,7 +6,10 @@
 #include <algorithm>
 #include <charconv>
 
+#include "access/entries.h"
+#include "cli/output.h"
 #include "content/types.h"
+#include "model/text.h"
 
 namespace undershelf::cli {
 namespace {
@@ -178,6 +181,32 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   if (line.has("sort")) read_order(line, s);
   if (line.has("limit")) s.limit = read_number("limit", line.text("limit"));
   return s;
+}
+
+EntryId read_entry(const CommandLine& line, const Shelf& shelf) {
+  const std::string text = line.text("ID");
+  if (text.find_first_not_of("0123456789") == std::string::npos) {
+    const auto asked = static_cast<EntryId>(read_id(text));
+    const EntryId found = resolve_id(shelf, asked);
+    if (found != asked) say(fmt::format("Entry {} was merged into entry {}.", asked, found));
+    return found;
+  }
+  const std::vector<Row> rows = entries_at(shelf, text);
+  if (rows.empty()) {
+    throw Error(Failure::usage,
+                fmt::format("The shelf has no entry {}. `undershelf list` shows paths and ids.",
+                            printable(text)));
+  }
+  if (rows.size() == 1) return rows.front().id;
+  constexpr size_t kMostTold = 8;
+  std::vector<std::string> choices;
+  for (size_t i = 0; i < std::min(rows.size(), kMostTold); ++i) {
+    choices.push_back(fmt::format("{} ({}{})", rows[i].id, rows[i].state,
+                                  rows[i].rating ? ", " + *rows[i].rating : ""));
+  }
+  throw Error(Failure::usage, fmt::format("{} entries have the path {}: {}{}. Say which by its id.",
+                                          rows.size(), printable(text), fmt::join(choices, ", "),
+                                          rows.size() > kMostTold ? " and more" : ""));
 }
 
 }  // namespace undershelf::cli

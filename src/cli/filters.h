@@ -33,5 +33,8 @@ uint64_t read_number(const std::string& option, const std::string& text);
 // The one size an option gives, in bytes; `otherwise` if it is not given.
 uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise);
 int64_t read_id(const std::string& text);
+// The entry that the operand ID means: by its number, which is resolved, or by its path. Throws
+// Error (usage) if there is none, or several have the path: it says which.
+EntryId read_entry(const CommandLine& line, const Shelf& shelf);
 
 }  // namespace undershelf::cli

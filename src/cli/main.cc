@@ -29,7 +29,8 @@ std::span<const Command> commands() {
       Command{"tree", "SHELF [filters] [options]", "Shows what was found as a tree of folders.",
               "undershelf tree logger-card.shelf --path 'READINGS/**'", run_tree},
       Command{"show", "SHELF ID [options]",
-              "Tells everything known of one entry, and the reasons for its rating.",
+              "Tells everything known of one entry, and the reasons for its rating. ID may be its "
+              "path.",
               "undershelf show logger-card.shelf 17", run_show},
       Command{"peek", "SHELF ID [options]", "Shows the content of one file, as text or hex.",
               "undershelf peek logger-card.shelf 17 --hex --bytes 256", run_peek},

@@ -63,7 +63,7 @@ void print_hex(std::span<const std::byte> bytes, uint64_t from, const Losses& lo
 // The row of the stream that was asked for: the main one, or the one named.
 Row find_stream(const Shelf& shelf, EntryId id, const std::string& stream) {
   Selection selection;
-  selection.ids = {resolve_id(shelf, id)};
+  selection.ids = {id};
   selection.system = true;
   selection.with_contents = selection.links = false;
   std::optional<Row> found;
@@ -126,8 +126,7 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   if (line.help_given()) return kDone;
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
-  const auto id = static_cast<EntryId>(read_id(line.text("ID")));
-  const Row row = find_stream(shelf, id, line.text("stream"));
+  const Row row = find_stream(shelf, read_entry(line, shelf), line.text("stream"));
   const uint64_t wanted = std::min(read_bytes(line, "bytes", kDefaultBytes), kMostBytes);
   const SourcePtr source = open_scanned_source(shelf, line.text("source"));
   Spaces spaces(shelf, source);

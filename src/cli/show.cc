@@ -1,10 +1,12 @@
 // `undershelf show`: everything known of one entry.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <array>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "access/entries.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
@@ -156,6 +158,23 @@ void print_stream(const Row& row, const Shelf& shelf) {
   fields("reasons", reasons_of(shelf, row.stream_id));
 }
 
+// What lies in a folder: how much, and the first of it.
+void print_children(const Row& folder, const Shelf& shelf) {
+  std::vector<std::string> children;
+  uint64_t files = 0;
+  uint64_t folders = 0;
+  each_child(shelf, folder.id, [&](const Row& row) {
+    ++(row.is_folder() ? folders : files);
+    children.push_back(fmt::format("{}{} (id {}, {}{})", row.name, row.is_folder() ? "/" : "",
+                                   row.id, row.state, row.rating ? ", " + *row.rating : ""));
+    return true;
+  });
+  field("holds", children.empty()
+                     ? "nothing that was found"
+                     : fmt::format("{}, {}", counted(folders, "folder"), counted(files, "file")));
+  fields("", first_of(children, [](const std::string& child) { return child; }));
+}
+
 void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf) {
   Line line(Line::Form::json);
   line.begin();
@@ -174,6 +193,14 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
                           kKinds[static_cast<size_t>(piece.kind)], piece.offset, piece.length);
   }
   line.raw("pieces", "[" + pieces + "]");
+  std::vector<EntryId> children;
+  if (row.is_folder()) {
+    each_child(shelf, row.id, [&](const Row& child) {
+      children.push_back(child.id);
+      return true;
+    });
+  }
+  line.raw("children", fmt::format("[{}]", fmt::join(children, ",")));
   const auto says = nlohmann::json::parse(says_of(shelf, row.stream_id), nullptr, false);
   line.raw("says", says.is_object() ? says.dump() : "null");
   const SpaceId space = space_of(row, shelf);
@@ -196,29 +223,29 @@ int run_show(const Command& self, const std::vector<std::string>& arguments) {
   const Shelf shelf = Shelf::open_to_read(path);
   const ShownZone zone = read_zone(line, shelf);
   Selection selection;
-  const auto asked = static_cast<EntryId>(read_id(line.text("ID")));
-  selection.ids = {resolve_id(shelf, asked)};
+  selection.ids = {read_entry(line, shelf)};
   selection.system = true;
   selection.with_contents = selection.links = false;
-  if (selection.ids[0] != asked) {
-    say(fmt::format("Entry {} was merged into entry {}.", asked, selection.ids[0]));
-  }
   const EntryDetails details = load_details(shelf, selection.ids[0]);
   bool first = true;
   bool folder = false;
   bool readable = false;  // there is content to look into
+  std::vector<Row> rows;  // all, before others are asked for
   each_row(shelf, selection, [&](const Row& row) {
+    rows.push_back(row);
+    return true;
+  });
+  for (const Row& row : rows) {
     readable = readable || (row.size && !row.stream && row.rating != "gone");
     folder = folder || row.kind == "folder";
     if (format == "jsonl") {
       print_json(row, details, shelf);
-      return true;
+      continue;
     }
     if (first) print_entry(row, details, shelf, zone);
     first = false;
-    if (!row.is_folder()) print_stream(row, shelf);
-    return true;
-  });
+    row.is_folder() ? print_children(row, shelf) : print_stream(row, shelf);
+  }
   if (folder) {
     next_step(fmt::format("undershelf tree {} --id {}", quoted_path(path), selection.ids[0]));
   } else if (readable) {

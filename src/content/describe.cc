@@ -5,6 +5,7 @@
 #include <cstdio>
 #include <ctime>
 
+#include "model/error.h"
 #include "model/text.h"
 
 namespace undershelf::content {
@@ -54,6 +55,14 @@ std::string from_any(std::string_view text) {
   if (text.starts_with("\xEF\xBB\xBF")) text.remove_prefix(3);
   std::string again = to_utf8(to_utf16(text));
   return again == text ? again : from_latin1(text);
+}
+
+std::string from_charset(const std::string& name, std::string_view text) {
+  try {
+    return to_utf8(CodePage(name).decode(text));
+  } catch (const Error&) {
+    return from_any(text);
+  }
 }
 
 std::string text_at(Bytes& bytes, uint64_t at, uint64_t length) {

@@ -42,6 +42,8 @@ struct Description {
 // Text in other encodings than UTF-8, as it is put into a description.
 std::string from_latin1(std::string_view text);
 std::string from_utf16(std::string_view text, bool big_endian);
+// In the encoding of that name (as ICU knows it); of one that is not known: as from_any.
+std::string from_charset(const std::string& name, std::string_view text);
 // Text that begins with a byte order mark is UTF-16 or UTF-8; else UTF-8 if it can be, or Latin-1.
 std::string from_any(std::string_view text);
 

@@ -5,6 +5,7 @@
 #include <string>
 
 #include "content/families.h"
+#include "content/mail_words.h"
 
 namespace undershelf::content {
 namespace {
@@ -282,11 +283,10 @@ void describe(Bytes& bytes, std::string_view format, Description& found) {
   const std::string text = "\n" + beginning(bytes.at(0, kLook));
   const auto line = [&](std::string_view key) { return between(text, key, "\n"); };
   if (format == "eml" || format == "mbox") {
-    // Words in other encodings (RFC 2047) are left out.
-    const std::string subject = line("\nsubject:");
-    if (subject.find("=?") == std::string::npos) found.title.put(from_any(subject));
-    const std::string sender = line("\nfrom:");
-    if (sender.find("=?") == std::string::npos) found.author.put(from_any(sender));
+    const std::string_view message = std::string_view(text).substr(1);
+    found.title.put(mail_field(message, "subject"));
+    found.author.put(mail_field(message, "from"));
+    found.made.put(date_of_mail(mail_field(message, "date")));
   } else if (format == "html") {
     found.title.put(from_any(between(text, "<title>", "</title>")));
   } else if (format == "vcard") {

@@ -40,7 +40,7 @@ constexpr std::array kWords = {
     FormatWord{"epub", "document", true},
     FormatWord{"flac", "audio"},
     FormatWord{"font", "other", true},
-    FormatWord{"gif", "picture"},
+    FormatWord{"gif", "picture", true},
     FormatWord{"gzip", "archive", true},
     FormatWord{"heic", "picture"},
     FormatWord{"html", "document"},
@@ -130,6 +130,7 @@ constexpr std::array kFurtherExtensions = {
 };
 
 const FormatWord* find(std::string_view word) {
+  if (word.empty()) return nullptr;
   const auto* found = std::ranges::find(kWords, word, &FormatWord::format);
   return found == kWords.end() ? nullptr : found;
 }

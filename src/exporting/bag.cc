@@ -16,9 +16,9 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "access/apple_double.h"
 #include "access/content.h"
-#include "access/safe_names.h"
-#include "exporting/apple_double.h"
+#include "access/written_paths.h"
 #include "exporting/bag_head.h"
 #include "exporting/buffers.h"
 #include "exporting/earlier_bag.h"
@@ -49,13 +49,13 @@ class Exporter {
         spaces_(shelf, source),
         opener_(shelf, spaces_),
         target_(examine_target(options.directory)),
-        paths_(target_.names) {}
+        path_rules_{target_.names, options.original_paths, options.forks == Forks::in_double} {}
 
   ExportResult run(const Selection& selection) {
-    name_volumes();
     find_linked();
     count(selection);
     require_room();
+    paths_.emplace(shelf_, selection, path_rules_);
     try {
       prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
         done_ += bytes;
@@ -74,15 +74,6 @@ class Exporter {
   }
 
  private:
-  void name_volumes() {
-    for (const VolumeRecord& record : shelf_.volumes(false)) {
-      std::string label = record.volume.label;
-      std::ranges::replace(label, '/', '_');  // it is one name, not a path
-      volume_folders_[record.id] =
-          fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
-    }
-  }
-
   // Entries whose content has several names: their first one takes the content.
   void find_linked() {
     SQLite::Statement row(shelf_.db(), "SELECT DISTINCT entry FROM names WHERE kind='link'");
@@ -154,31 +145,13 @@ class Exporter {
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
-  bool is_double(const Row& row) const {
-    return options_.forks == Forks::in_double && row.stream && *row.stream == "resource-fork";
-  }
-
   // What is written in front of a row's content.
   std::string head_of(const Row& row) const {
-    if (!is_double(row)) return {};
+    if (!is_double(row, path_rules_)) return {};
     SQLite::Statement finder(shelf_.db(), "SELECT finder_info FROM entries WHERE id=?");
     finder.bind(1, number_of(row.id));
     return apple_double_head(finder.executeStep() ? finder.getColumn(0).getString() : "",
                              row.size.value_or(0));
-  }
-
-  // The path of a row in the shelf, below a folder for its volume.
-  std::string payload_path(const Row& row) const {
-    std::string path = row.path;
-    const size_t own = path.size() - (is_double(row) ? row.stream->size() + 1 : 0);
-    if (is_double(row)) path = apple_double_path(path.substr(0, own));
-    if (options_.original_paths && row.original_path) {
-      path = *row.original_path + (row.stream ? ":" + *row.stream : "");
-    }
-    const auto volume = row.volume ? volume_folders_.find(*row.volume) : volume_folders_.end();
-    if (volume != volume_folders_.end()) return fmt::format("{}/{}", volume->second, path);
-    constexpr std::string_view kMadeUp = "[carved]";  // becomes the folder itself
-    return path.starts_with(kMadeUp) ? "carved" + path.substr(kMadeUp.size()) : "carved/" + path;
   }
 
   void write_payload(const Selection& selection) {
@@ -211,14 +184,13 @@ class Exporter {
 
   // False once the target has failed.
   bool write_row(const Row& row, BagWriter& writer) {
-    const std::string wanted = payload_path(row);
+    const std::string path = "data/" + paths_->of(row);
     if (row.is_folder()) {
-      const std::string made = "data/" + paths_.folder(wanted);
-      folder_times_.emplace_back(made, row.modified);
-      return make_folder(made, writer);
+      folder_times_.emplace_back(path, row.modified);
+      return make_folder(path, writer);
     }
-    const std::string path = "data/" + paths_.file(wanted, row.id);
-    result_.renamed += !path.ends_with("/" + wanted.substr(wanted.find('/') + 1));
+    const std::string wanted = paths_->true_path(row);
+    result_.renamed += !path.ends_with(wanted.substr(wanted.find('/')));
     if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
       keep(*earlier, row);
       return true;
@@ -369,11 +341,11 @@ class Exporter {
   Spaces spaces_;
   ContentOpener opener_;
   Target target_;
-  PathMaker paths_;
+  PathRules path_rules_;
+  std::optional<WrittenPaths> paths_;
   std::optional<TargetTree> tree_;
   Line line_{Line::Form::json};
-  Sha256 hash_;  // of the file being read
-  std::unordered_map<VolumeId, std::string> volume_folders_;
+  Sha256 hash_;                                    // of the file being read
   std::unordered_set<EntryId> linked_;             // entries with further hard links
   std::unordered_map<StreamId, Written> written_;  // by stream, of those entries
   FileSum wanted_;     // what is to be written; the bytes once for each content

@@ -55,6 +55,10 @@ BagWriter::BagWriter(std::string directory, bool read_back)
 BagWriter::~BagWriter() {
   fail(nullptr);
   end_thread();
+  try {
+    end_flush();
+  } catch (...) {  // what it concerned was discarded
+  }
 }
 
 void BagWriter::start(size_t files) {
@@ -124,10 +128,10 @@ BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
   try {
     begin_flush();
     end_flush();
-  } catch (const TargetFailed& failure) {
+  } catch (...) {
     discard_unflushed();
-    outcome_.failed.push_back(fmt::format("The last files could not be written in full: {}.",
-                                          std::strerror(failure.error)));
+    outcome_.failed.push_back(fmt::format("{}. The last files are not in the bag.",
+                                          sentence_of(std::current_exception())));
   }
   try {
     finish_lists(info, payload);
@@ -267,10 +271,13 @@ int BagWriter::flush_and_place() {
 
 void BagWriter::end_flush() {
   if (!flushing_.valid()) return;
-  if (const int error = flushing_.get(); error != 0) {
+  try {
+    const int error = flushing_.get();
+    if (error != 0) throw TargetFailed{error};
+  } catch (...) {
     // Which of the files it concerns is not told.
     discard_unflushed();
-    throw TargetFailed{error};
+    throw;
   }
   batch_.clear();
   outcome_.failed_files += listed_.failed_files;
@@ -357,7 +364,7 @@ void BagWriter::append_lists() {
   manifest_->append(manifest);
   try {
     exported_->append(exported);
-  } catch (const TargetFailed&) {
+  } catch (...) {
     manifest_->take_back(before);
     throw;
   }

@@ -78,14 +78,21 @@ StreamRow::StreamRow(SQLite::Statement& row) {
                                    Encoding::encrypted);
   facts.cluster = size_of(next());
   space = id_of<SpaceId>(next());
-  facts.check = content::level_named(next().getText());
-  facts.sound_to = size_of(next());
-  facts.format = content::known_format(next().getText());
-  facts.check_why = next().getString();
-  const std::string joined = next().getString();
-  facts.joined = joined == "joined-by-size"    ? Facts::Joined::by_size
-                 : joined == "joined-by-order" ? Facts::Joined::by_order
-                                               : Facts::Joined::no;
+  // Most streams have nothing of the rest.
+  if (const auto checked = next(); !checked.isNull()) {
+    facts.check = content::level_named(checked.getText());
+    facts.sound_to = size_of(next());
+    facts.format = content::known_format(next().getText());
+    facts.check_why = next().getString();
+  } else {
+    column += 3;
+  }
+  if (facts.placement == Placement::content) {
+    const std::string joined = next().getString();
+    facts.joined = joined == "joined-by-size"    ? Facts::Joined::by_size
+                   : joined == "joined-by-order" ? Facts::Joined::by_order
+                                                 : Facts::Joined::no;
+  }
   facts.kept_inline = is_inline(pieces);
 }
 

@@ -159,6 +159,9 @@ class Query {
     if (!selection_.volumes.empty()) {
       require(fmt::format("e.volume IN ({})", fmt::join(selection_.volumes, ",")));
     }
+    if (!selection_.parents.empty()) {
+      require(fmt::format("{}.parent IN ({})", half.names, fmt::join(selection_.parents, ",")));
+    }
     if (selection_.trashed) require("e.trashed=1");
     if (!selection_.ratings.empty()) {
       require(std::string(kHasContent) + " AND " + one_of("s.rating", selection_.ratings));

@@ -29,12 +29,13 @@ struct Selection {
   std::vector<Between<Time>> modified, created, accessed, deleted;
   std::vector<VolumeId> volumes;
   std::vector<EntryId> ids;
-  bool system = false;        // a file system's own files too
-  bool trashed = false;       // only what lies in a trash folder
-  bool with_contents = true;  // a folder chosen by id or path brings what is in it
-  bool links = true;          // further hard links too, each as a row of its own
-  bool secondary = true;      // streams other than the main one too
-  std::string sort;           // a field of Row as in `list`; empty: volume, then path
+  std::vector<EntryId> parents;  // only what lies in these folders, not what lies deeper
+  bool system = false;           // a file system's own files too
+  bool trashed = false;          // only what lies in a trash folder
+  bool with_contents = true;     // a folder chosen by id or path brings what is in it
+  bool links = true;             // further hard links too, each as a row of its own
+  bool secondary = true;         // streams other than the main one too
+  std::string sort;              // a field of Row as in `list`; empty: volume, then path
   bool descending = false;
   std::optional<uint64_t> limit;
 };

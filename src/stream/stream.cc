@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "stream/decode.h"
+#include "stream/unpacker.h"
 
 namespace undershelf {
 
@@ -106,10 +107,17 @@ std::optional<Loss::Cause> StreamReader::decode_unit(uint64_t unit,
   if (storage_.codec == Codec::zlib) {
     std::vector<std::byte> bytes;
     if (const auto why = load({0, planned_}, bytes)) return why;
-    return decode_zlib(bytes, out) ? std::nullopt : std::optional(Cause::undecodable);
+    return decompress(bytes, out);
   }
   if (storage_.codec == Codec::zlib_blocks) return decode_block(unit, out);
   return decode_chunk(unit, out);
+}
+
+// By a library.
+std::optional<Loss::Cause> StreamReader::decompress(std::span<const std::byte> stored,
+                                                    std::span<std::byte> out) const {
+  if (Unpacker::shared().unpack(storage_.codec, stored, out)) return std::nullopt;
+  return Cause::undecodable;
 }
 
 // A unit without sparse clusters is stored as it is, one of sparse clusters only is zeros, any
@@ -160,8 +168,7 @@ std::optional<Loss::Cause> StreamReader::decode_chunk(uint64_t unit,
   if (const auto why = begin_of(unit + 1, end)) return why;
   if (end < begin || end - begin > storage_.unit || end > planned_) return Cause::undecodable;
   if (const auto why = load({table + begin, end - begin}, bytes)) return why;
-  if (!ChunkDecoder(storage_.codec).decode(bytes, out)) return Cause::undecodable;
-  return std::nullopt;
+  return decompress(bytes, out);
 }
 
 // A resource fork whose first resource begins with a count of blocks and, for each, where it
@@ -182,8 +189,7 @@ std::optional<Loss::Cause> StreamReader::decode_block(uint64_t unit,
   const uint64_t length = number(4);
   if (length == 0 || length > storage_.unit + 1024) return Cause::undecodable;
   if (const auto why = load({table + begin, length}, bytes)) return why;
-  if (!decode_zlib(bytes, out)) return Cause::undecodable;
-  return std::nullopt;
+  return decompress(bytes, out);
 }
 
 Losses StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {

@@ -48,6 +48,8 @@ class StreamReader {
   std::optional<Cause> decode_unit(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Cause> decode_in_place(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Cause> decode_chunk(uint64_t unit, std::span<std::byte> out) const;
+  std::optional<Cause> decompress(std::span<const std::byte> stored,
+                                  std::span<std::byte> out) const;
   std::optional<Cause> decode_block(uint64_t unit, std::span<std::byte> out) const;
   std::optional<Cause> load(const ByteRange& stored, std::vector<std::byte>& bytes) const;
 

@@ -1,4 +1,4 @@
-#include "exporting/apple_double.h"
+#include "access/apple_double.h"
 
 #include <boost/endian/conversion.hpp>
 
