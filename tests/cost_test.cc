@@ -9,6 +9,7 @@
 #include "fs/assembly/scene.h"
 #include "fs/chained/cluster_set.h"
 #include "fs/hfsplus/remnants.h"
+#include "fs/ntfs/assembly.h"
 #include "fs/ntfs/detector.h"
 #include "scan/scan.h"
 #include "shelf/shelf.h"
@@ -237,6 +238,48 @@ TEST(Traces, AreThinnedEvenly) {
   ASSERT_EQ(kept.size(), 100U);
   for (size_t i = 0; i < kept.size(); ++i) EXPECT_EQ(kept[i].offset, i * 100);
   EXPECT_EQ(thinned(std::span(traces).first(7), 100).size(), 7U);
+}
+
+// Many stray stretches of records, as backups of a table leave: each became a volume, with copies
+// of all names around it.
+TEST(Traces, ThatContradictEachOtherMakeSoManyVolumes) {
+  const std::string image = sample("ntfs-office");
+  constexpr size_t kRecord = 1024, kTogether = 8, kStretches = 2000;
+  size_t first = image.find("FILE0");
+  const auto number_at = [&](size_t at) {
+    return boost::endian::load_little_u32(reinterpret_cast<const unsigned char*>(&image[at + 44]));
+  };
+  while (first != std::string::npos && number_at(first) < 64)
+    first = image.find("FILE0", first + 1);
+  ASSERT_NE(first, std::string::npos);
+  auto source = std::make_shared<CountedSource>(uint64_t{kStretches} << 20);
+  std::vector<Trace> traces;
+  for (uint64_t i = 0; i < kStretches; ++i) {
+    std::string records = image.substr(first, kTogether * kRecord);
+    for (size_t r = 0; r < kTogether; ++r) {
+      // $FILE_NAME, type 0x30: other times make other files of them.
+      size_t at = r * kRecord + static_cast<unsigned char>(records[r * kRecord + 20]);
+      while (records[at] != 0x30 && records[at] != -1)
+        at += static_cast<unsigned char>(records[at + 4]);
+      ASSERT_EQ(records[at], 0x30) << r;
+      const size_t created = at + static_cast<unsigned char>(records[at + 20]) + 8;
+      records[created] = static_cast<char>(i);
+      records[created + 1] = static_cast<char>(i >> 8);
+    }
+    source->put(i << 20, records);
+    traces.push_back({i << 20, records.size(), ntfs::kRecords, number_at(first), kRecord});
+  }
+  Scene scene;
+  scene.source = source;
+  scene.is_held = [](const ByteRange&) { return false; };
+  scene.set_traces(traces, system_named("ntfs"));
+  ASSERT_EQ(scene.traces.size(), kStretches);
+  const auto kept = scene.of_kind(ntfs::kRecords);
+  EXPECT_EQ(kept.data(), scene.traces.data()) << "asked for in loops: a view, no copy";
+  const std::vector<Assembled> volumes = ntfs::assemble(scene);
+  EXPECT_GE(volumes.size(), 1U);
+  EXPECT_LE(volumes.size(), 256U);
+  EXPECT_LE(source->read_so_far(), 8 * kStretches * kTogether * kRecord);
 }
 
 TEST(ClusterSets, HoldStretches) {

@@ -14,6 +14,7 @@
 #include "rating/sampling.h"
 #include "shelf/schema.h"
 #include "shelf/writer.h"
+#include "stream/stream.h"
 #include "support.h"
 #include "tree/merge.h"
 #include "tree/trash.h"
@@ -102,6 +103,28 @@ TEST_F(PassCosts, TwinsAreComparedWithThoseOfTheirMoment) {
   });
   merge_twins(shelf_, {}, budget_);
   EXPECT_LE(budget_.steps(), 2 * kFiles);
+}
+
+// Each folder's path was held in memory and stored, however long all of them are together.
+TEST_F(PassCosts, PathsOfDeepFoldersStayBounded) {
+  constexpr uint64_t kChains = 320, kDeep = 120;
+  fill([](VolumeWriter& writer) {
+    for (uint64_t key = 1; key <= kChains * kDeep; ++key) {
+      Entry folder;
+      folder.key = key;
+      folder.kind = Kind::folder;
+      folder.name.text = std::string(255, static_cast<char>('a' + key % 26));
+      if (key % kDeep != 1) folder.parent = key - 1;
+      folder.streams.emplace_back();
+      writer.add(folder);
+    }
+  });
+  build_tree(shelf_);
+  const auto stored = [&](const char* what) {
+    return shelf_.db().execAndGet(std::string("SELECT ") + what + " FROM folder_paths").getInt64();
+  };
+  EXPECT_EQ(stored("count(*)"), static_cast<int64_t>(kChains * kDeep)) << "no folder is lost";
+  EXPECT_LE(stored("sum(length(path))"), 300 << 20);
 }
 
 // The folder of a bin was loaded for each record in it.
@@ -232,6 +255,25 @@ TEST_F(PassCosts, ACheckReadsTheSourceSoManyTimes) {
   EXPECT_EQ(last.files, 16U);
   EXPECT_EQ(last.bytes, 4 * kSource);
   EXPECT_LE(source->reads(), 16U * 20);
+}
+
+// Each piece was held against each loss.
+TEST(StreamCosts, PiecesAndLossesAreFoundByTheirPlace) {
+  constexpr uint64_t kPieces = 200'000, kPiece = 512;
+  const auto source = std::make_shared<ZeroSource>(2 * kPieces * kPiece);
+  Pieces pieces;
+  Losses losses;
+  for (uint64_t i = 0; i < kPieces; ++i) {
+    pieces.push_back({Piece::Kind::range, 2 * i * kPiece, kPiece});
+    losses.push_back({i * kPiece + 7, 5, Loss::Cause::overwritten});
+  }
+  const uint64_t size = kPieces * kPiece;
+  const StreamReader stream(source, pieces, "", size, size, losses);
+  ASSERT_EQ(stream.known_losses().size(), kPieces);
+  std::vector<std::byte> part(4 * kPiece);
+  // From the end on, where all pieces and losses would be passed for each.
+  for (uint64_t at = size - part.size(); at > size / 2; at -= part.size()) stream.read(at, part);
+  EXPECT_LE(source->reads(), kPieces / 2 + 8);
 }
 
 }  // namespace

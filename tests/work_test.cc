@@ -257,6 +257,7 @@ TEST(Glob, StaysInItsPart) {
 }
 
 TEST(Filters, SizesAndDates) {
+  const Time kNow = *parse_times("2026-04-02T10:20", Zone(), Time{}).from;
   const auto size = [](const char* text) { return parse_sizes(text); };
   EXPECT_EQ(size("4K").from, 4096U);
   EXPECT_EQ(size("4K").to, 4096U);
@@ -265,23 +266,28 @@ TEST(Filters, SizesAndDates) {
   EXPECT_EQ(size("1.5K..1T").to, 1ULL << 40);
   EXPECT_FALSE(size("..5").from);
   EXPECT_FALSE(size("5..").to);
-  const auto utc = [](const char* text) {
-    const auto range = parse_times(text, Zone());
+  const auto utc = [&](const char* text) {
+    const auto range = parse_times(text, Zone(), kNow);
     return (range.from ? to_rfc3339(*range.from) : "") + " " +
            (range.to ? to_rfc3339(*range.to) : "");
   };
   EXPECT_EQ(utc("2026-03-04"), "2026-03-04T00:00:00Z 2026-03-04T23:59:59.9999999Z");
   EXPECT_EQ(utc("2026-12"), "2026-12-01T00:00:00Z 2026-12-31T23:59:59.9999999Z");
   EXPECT_EQ(utc("2024.."), "2024-01-01T00:00:00Z ");
+  EXPECT_EQ(utc("today"), "2026-04-02T00:00:00Z 2026-04-02T23:59:59.9999999Z");
+  EXPECT_EQ(utc("yesterday"), "2026-04-01T00:00:00Z 2026-04-01T23:59:59.9999999Z");
+  EXPECT_EQ(utc("7d"), "2026-03-26T00:00:00Z ");
+  EXPECT_EQ(utc("7d..yesterday"), "2026-03-26T00:00:00Z 2026-04-01T23:59:59.9999999Z");
+  EXPECT_EQ(utc("..30d"), " 2026-03-03T23:59:59.9999999Z");
   EXPECT_EQ(utc("..2026-03-04T10:20"), " 2026-03-04T10:20:59.9999999Z");
   EXPECT_EQ(utc("2026-03-04T10:20:30+02:00"), "2026-03-04T08:20:30Z 2026-03-04T08:20:30.9999999Z");
   for (const char* wrong :
        {"", "x", "5X", "..-1", "9..5", "99999999999999999999", "9999999999G", "1.5"}) {
     EXPECT_THROW(parse_sizes(wrong), Error) << wrong;
   }
-  for (const char* wrong : {"", "yesterday", "2026-13", "2026-02-30", "2026-03-05..2026-03-04",
-                            "2026-3-4", "2026-03-04T25:00"}) {
-    EXPECT_THROW(parse_times(wrong, Zone()), Error) << wrong;
+  for (const char* wrong : {"", "yesteryear", "-1d", "2026-13", "2026-02-30",
+                            "2026-03-05..2026-03-04", "2026-3-4", "2026-03-04T25:00"}) {
+    EXPECT_THROW(parse_times(wrong, Zone(), kNow), Error) << wrong;
   }
 }
 

@@ -44,9 +44,9 @@ WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const
     volumes_[record.id] = fmt::format("volume-{}{}{}", record.id, label.empty() ? "" : "-", label);
   }
   std::vector<Hash> files;
-  std::vector<Hash> folders;
+  std::unordered_set<Hash> folders;
   std::string last;  // folder whose path is in `folders`
-  each_row(shelf, selection, [&](const Row& row) {
+  each_place(shelf, selection, [&](const Row& row) {
     const std::string path = plain(row);
     const bool is_folder = path.ends_with('/');
     if (!is_folder) files.push_back(hash_of(path));
@@ -54,20 +54,19 @@ WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const
     if (folder == last) return true;
     for (size_t end = folder.find('/'); end != std::string::npos; end = folder.find('/', end + 1)) {
       if (last.compare(0, end + 1, folder, 0, end + 1) == 0) continue;
-      folders.push_back(hash_of(folder.substr(0, end)));
+      folders.insert(hash_of(folder.substr(0, end)));
     }
     last = std::move(folder);
     return true;
   });
   std::ranges::sort(files);
-  std::ranges::sort(folders);
   name_colliding(shelf, selection, files, folders);
 }
 
 void WrittenPaths::name_colliding(const Shelf& shelf, const Selection& selection,
                                   const std::vector<Hash>& files,
-                                  const std::vector<Hash>& folders) {
-  const auto is_folder = [&](Hash hash) { return std::ranges::binary_search(folders, hash); };
+                                  const std::unordered_set<Hash>& folders) {
+  const auto is_folder = [&](Hash hash) { return folders.contains(hash); };
   std::unordered_set<Hash> colliding;
   for (size_t i = 0; i < files.size(); ++i) {
     if ((i > 0 && files[i] == files[i - 1]) || is_folder(files[i])) colliding.insert(files[i]);
@@ -81,7 +80,7 @@ void WrittenPaths::name_colliding(const Shelf& shelf, const Selection& selection
     std::string path;  // plain
   };
   std::vector<Rival> rivals;
-  each_row(shelf, selection, [&](const Row& row) {
+  each_place(shelf, selection, [&](const Row& row) {
     std::string path = plain(row);
     const Hash hash = path.ends_with('/') ? 0 : hash_of(path);
     if (!path.ends_with('/') && colliding.contains(hash)) {

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <string>
 #include <unordered_map>
+#include <unordered_set>
 #include <vector>
 
 #include "access/safe_names.h"
@@ -42,7 +43,7 @@ class WrittenPaths {
   Hash hash_of(std::string path) const;  // the same for paths that are the same on the target
   std::string plain(const Row& row) const;
   void name_colliding(const Shelf& shelf, const Selection& selection,
-                      const std::vector<Hash>& files, const std::vector<Hash>& folders);
+                      const std::vector<Hash>& files, const std::unordered_set<Hash>& folders);
 
   PathRules rules_;
   std::unordered_map<VolumeId, std::string> volumes_;  // their folders

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <ctime>
 
 #include "access/entries.h"
 #include "cli/output.h"
@@ -36,15 +37,18 @@ void add_filters(po::options_description& options, Sorted sorted) {
        "whole name, now or before; * and ? as usual")  //
       ("path", po::value<List>()->value_name("GLOB"),
        "whole path, now or before; * and ? stay within a part, ** crosses parts")  //
-      ("match-case", "upper and lower case differ in names and paths")             //
-      ("ext", po::value<List>()->value_name("EXT"), "extension, such as csv")      //
+      ("find", po::value<List>()->value_name("WORD"),
+       "part of a name, now or before, in any case, with or without accents")  //
+      ("match-case", "upper and lower case differ in names and paths")         //
+      ("ext", po::value<List>()->value_name("EXT"), "extension, such as csv")  //
       ("type", po::value<List>()->value_name("TYPE"),
-       "picture, document, video, audio, archive, mail, database, other")                   //
-      ("size", po::value<List>()->value_name("A..B"), "bytes; K, M, G, T count in 1024")    //
-      ("modified", po::value<List>()->value_name("A..B"), "dates: 2026-03-01..2026-03-31")  //
-      ("created", po::value<List>()->value_name("A..B"), "likewise")                        //
-      ("accessed", po::value<List>()->value_name("A..B"), "likewise")                       //
-      ("deleted", po::value<List>()->value_name("A..B"), "likewise")                        //
+       "picture, document, video, audio, archive, mail, database, other")                 //
+      ("size", po::value<List>()->value_name("A..B"), "bytes; K, M, G, T count in 1024")  //
+      ("modified", po::value<List>()->value_name("A..B"),
+       "dates: 2026-03-01..2026-03-31, today, 7d")                     //
+      ("created", po::value<List>()->value_name("A..B"), "likewise")   //
+      ("accessed", po::value<List>()->value_name("A..B"), "likewise")  //
+      ("deleted", po::value<List>()->value_name("A..B"), "likewise")   //
       ("time-zone", po::value<std::string>()->value_name("ZONE"),
        "of dates in filters and tables; the shelf's if not given")                        //
       ("state", po::value<List>()->value_name("STATE"), "live, deleted, former, carved")  //
@@ -67,9 +71,9 @@ void add_filters(po::options_description& options, Sorted sorted) {
 
 std::string filters_again(const CommandLine& line) {
   static const std::vector<std::string> kFilters = {
-      "name",     "path",    "match-case", "ext",     "type",      "size",
-      "modified", "created", "accessed",   "deleted", "time-zone", "state",
-      "rating",   "trashed", "volume",     "kind",    "id",        "system"};
+      "name",     "path",    "find",     "match-case", "ext",       "type",  "size",
+      "modified", "created", "accessed", "deleted",    "time-zone", "state", "rating",
+      "trashed",  "volume",  "kind",     "id",         "system"};
   return line.again(kFilters);
 }
 
@@ -155,6 +159,7 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   Selection s;
   s.names = line.list("name");
   s.paths = line.list("path");
+  s.words = line.list("find");
   s.match_case = line.has("match-case");
   for (const std::string& extension : line.list("ext")) {
     s.extensions.push_back(without_dot(extension));
@@ -165,10 +170,13 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   s.ratings = read_ratings(line);
   for (const std::string& size : line.list("size")) s.sizes.push_back(parse_sizes(size));
   const Zone zone = read_zone(line, shelf).zone;
-  for (const std::string& t : line.list("modified")) s.modified.push_back(parse_times(t, zone));
-  for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, zone));
-  for (const std::string& t : line.list("accessed")) s.accessed.push_back(parse_times(t, zone));
-  for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone));
+  const Time now{std::time(nullptr) * kTicksPerSecond};
+  for (const std::string& t : line.list("modified"))
+    s.modified.push_back(parse_times(t, zone, now));
+  for (const std::string& t : line.list("created")) s.created.push_back(parse_times(t, zone, now));
+  for (const std::string& t : line.list("accessed"))
+    s.accessed.push_back(parse_times(t, zone, now));
+  for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone, now));
   for (const std::string& id : line.list("volume")) {
     s.volumes.push_back(static_cast<VolumeId>(read_id(id)));
     require_volume(shelf, s.volumes.back());

@@ -7,6 +7,7 @@
 #include "cli/filters.h"
 #include "cli/output.h"
 #include "model/text.h"
+#include "shelf/totals.h"
 
 namespace undershelf::cli {
 namespace {

@@ -20,7 +20,7 @@
 #include "rating/sampling.h"
 #include "scan/deep.h"
 #include "scan/inspect.h"
-#include "shelf/selection.h"
+#include "shelf/totals.h"
 #include "source/container.h"
 #include "source/protect.h"
 
@@ -124,6 +124,23 @@ std::string found_by_content(uint64_t files) {
                      files == 1 ? "was" : "were");
 }
 
+// What of each type is lost, and what is to be expected of it.
+void tell_types(const Shelf& shelf) {
+  Selection lost;
+  lost.states = {"deleted", "former", "carved"};
+  std::string types;
+  for (const Group& group : total_by(shelf, lost, By::type, Zone())) {
+    types += fmt::format("{}{} {:.0f} of {}", types.empty() ? "" : ", ",
+                         group.value.empty() ? "none" : group.value, group.expected,
+                         group.totals.content());
+  }
+  if (types.empty()) return;
+  say(
+      fmt::format("Expected back byte for byte of what is lost, by type: {}. `undershelf totals` "
+                  "tells more.",
+                  types));
+}
+
 // Says what there is now; returns how many files are deleted or former ones.
 int64_t summarise(const Shelf& shelf, const ScanResult& result) {
   int64_t live = 0;
@@ -159,6 +176,7 @@ int64_t summarise(const Shelf& shelf, const ScanResult& result) {
                     "odds.",
                     counted(result.joined, "lost file")));
   }
+  tell_types(shelf);
   tell_discarded(shelf);
   for (const std::string& note : result.notes) say("Note: " + note);
   if (result.source_is_short) say("The source ends before a volume on it does.");

@@ -27,6 +27,7 @@
 #include "model/text.h"
 #include "shelf/line.h"
 #include "shelf/rows.h"
+#include "shelf/totals.h"
 #include "source/hash.h"
 
 namespace undershelf {

@@ -110,6 +110,28 @@ std::string fold_case(std::string_view utf8) {
   return out;
 }
 
+std::string fold_for_search(std::string_view utf8) {
+  std::string out(utf8);
+  const auto is_ascii = [](char c) { return static_cast<unsigned char>(c) < 0x80; };
+  if (std::ranges::all_of(out, is_ascii)) {
+    for (char& c : out) c = c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c;
+    return out;
+  }
+  UErrorCode status = U_ZERO_ERROR;
+  auto text = icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())});
+  const icu::Normalizer2* apart = icu::Normalizer2::getNFKDInstance(status);
+  if (U_SUCCESS(status)) text = apart->normalize(text, status);
+  if (U_FAILURE(status)) return fold_case(utf8);
+  icu::UnicodeString plain;
+  for (int32_t i = 0; i < text.length(); i = text.moveIndex32(i, 1)) {
+    const UChar32 c = text.char32At(i);
+    if (u_charType(c) != U_NON_SPACING_MARK) plain.append(c);
+  }
+  out.clear();
+  plain.foldCase().toUTF8String(out);
+  return out;
+}
+
 std::string to_hex(std::string_view bytes) {
   std::string out;
   out.reserve(bytes.size() * 2);

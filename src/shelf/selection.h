@@ -22,7 +22,8 @@ struct Between {
 // Values in one list are alternatives; different filters must all hold.
 struct Selection {
   std::vector<std::string> names, paths;  // globs
-  bool match_case = false;
+  bool match_case = false;                // of the globs
+  std::vector<std::string> words;         // parts of names, in any case, with or without accents
   std::vector<std::string> extensions, types, states, kinds;
   std::vector<std::string> ratings;
   std::vector<Between<uint64_t>> sizes;
@@ -46,8 +47,9 @@ Between<uint64_t> parse_sizes(const std::string& text);
 // One number of bytes, as 4096 or 1.5M, for the option that `what` names.
 uint64_t parse_bytes(const std::string& what, const std::string& text);
 // Dates: A..B and so on; 2026, 2026-03, 2026-03-04 (all of it, in `zone`),
-// 2026-03-04T10:20, 2026-03-04T10:20:30, with Z or an offset where UTC is meant.
-Between<Time> parse_times(const std::string& text, const Zone& zone);
+// 2026-03-04T10:20, 2026-03-04T10:20:30, with Z or an offset where UTC is meant; today, yesterday,
+// 7d: the day so many days before `now`, alone: from that day on.
+Between<Time> parse_times(const std::string& text, const Zone& zone, Time now);
 // Throws Error (usage) if `value` is none of `known`.
 void require_known(const std::string& option, const std::string& value,
                    const std::vector<std::string>& known);
@@ -80,28 +82,10 @@ struct Row {
 void each_row(const Shelf& shelf, const Selection& selection,
               const std::function<bool(const Row&)>& visit);
 
-// How much a selection comes to. All counts that users are told come from here.
-struct Totals {
-  uint64_t files = 0, folders = 0, streams = 0;  // rows; streams: secondary ones
-  uint64_t links = 0;                            // of the files: further hard links
-  uint64_t bytes = 0;       // logical, of files and streams whose size is known
-  uint64_t link_bytes = 0;  // of these: of further hard links, whose content is there already
-  uint64_t content() const { return files + streams; }
-};
-// Rows rated `gone`, and all others.
-struct TotalsByLoss {
-  Totals gone, others;
-};
-// Files of a volume, as `list --kind file` has them. `trashed`: of the living ones, those that lie
-// in a trash folder.
-struct VolumeFiles {
-  VolumeId volume{};
-  int64_t live = 0, deleted = 0, former = 0, trashed = 0;
-};
-std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
-
-Totals total_rows(const Shelf& shelf, const Selection& selection);
-TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection);
+// Likewise, with those fields only that tell where a row stands: id, stream_id, volume, path, kind,
+// stream and original_path. Faster; in no order, unless there is a limit.
+void each_place(const Shelf& shelf, const Selection& selection,
+                const std::function<bool(const Row&)>& visit);
 
 // The id itself, or that of the entry into which it was merged. Throws Error (usage) if the shelf
 // has no such id.

@@ -48,10 +48,28 @@ int number(const std::ssub_match& match, int otherwise) {
   return match.matched ? std::stoi(match.str()) : otherwise;
 }
 
-// The first and the last tick of the period that `text` names.
-std::pair<Time, Time> parse_period(const std::string& text, const std::string& whole,
-                                   const Zone& zone) {
-  const std::string right = "2026-03-04, 2026-03-01..2026-03-31, 2026.. or ..2026-03-04T10:20";
+// The day that `today`, `yesterday` or a number of days ago, as `7d`, means; as a date.
+std::optional<std::string> day_ago(const std::string& text, const Zone& zone, Time now) {
+  static const std::regex kAgo(R"((\d{1,5})d)");
+  std::smatch m;
+  int64_t days = 0;
+  if (std::regex_match(text, m, kAgo)) {
+    days = std::stoi(m[1].str());
+  } else if (text == "yesterday") {
+    days = 1;
+  } else if (text != "today") {
+    return std::nullopt;
+  }
+  constexpr int64_t kDay = 86400 * kTicksPerSecond;
+  return to_rfc3339(Time{zone.to_local(now).ticks - days * kDay}).substr(0, 10);
+}
+
+// The first and the last tick of the period that `named` names.
+std::pair<Time, Time> parse_period(const std::string& named, const std::string& whole,
+                                   const Zone& zone, Time now) {
+  const std::string text = day_ago(named, zone, now).value_or(named);
+  const std::string right =
+      "2026-03-04, 2026-03-01..2026-03-31, 2026.., ..2026-03-04T10:20, today, yesterday or 7d";
   static const std::regex kForm(
       R"((\d{4})(?:-(\d\d)(?:-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d))?(Z|[+-]\d\d:\d\d)?)?)?)?)");
   std::smatch m;
@@ -115,15 +133,18 @@ uint64_t parse_bytes(const std::string& what, const std::string& text) {
   return *size;
 }
 
-Between<Time> parse_times(const std::string& text, const Zone& zone) {
+Between<Time> parse_times(const std::string& text, const Zone& zone, Time now) {
   const size_t dots = text.find("..");
   if (dots == std::string::npos) {
-    const auto [begin, end] = parse_period(text, text, zone);
+    const auto [begin, end] = parse_period(text, text, zone, now);
+    // So many days ago, and since.
+    if (text.ends_with('d')) return {begin, std::nullopt};
     return {begin, end};
   }
   Between<Time> range;
-  if (dots > 0) range.from = parse_period(text.substr(0, dots), text, zone).first;
-  if (dots + 2 < text.size()) range.to = parse_period(text.substr(dots + 2), text, zone).second;
+  if (dots > 0) range.from = parse_period(text.substr(0, dots), text, zone, now).first;
+  if (dots + 2 < text.size())
+    range.to = parse_period(text.substr(dots + 2), text, zone, now).second;
   if (range.from && range.to && *range.from > *range.to) {
     wrong_order(text, "2026-03-01..2026-03-31");
   }

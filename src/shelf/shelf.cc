@@ -14,7 +14,7 @@
 #include "model/time.h"
 #include "shelf/rows.h"
 #include "shelf/schema.h"
-#include "shelf/selection.h"
+#include "shelf/totals.h"
 
 namespace undershelf {
 namespace {

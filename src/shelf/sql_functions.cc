@@ -3,9 +3,11 @@
 #include <algorithm>
 #include <cstring>
 #include <span>
+#include <string>
 #include <string_view>
 #include <vector>
 
+#include "model/text.h"
 #include "shelf/glob.h"
 
 namespace undershelf {
@@ -46,11 +48,26 @@ int compare_by_parts(void*, int a_size, const void* a_data, int b_size, const vo
   return bytes != 0 ? bytes : a_size - b_size;
 }
 
+namespace {
+
+std::string_view text_of(sqlite3_value* value) {
+  const auto* text = reinterpret_cast<const char*>(sqlite3_value_text(value));
+  return {text == nullptr ? "" : text, static_cast<size_t>(sqlite3_value_bytes(value))};
+}
+
+}  // namespace
+
+void contains_word(sqlite3_context* context, int, sqlite3_value** arguments) {
+  const auto& words = *static_cast<const std::vector<std::string>*>(sqlite3_user_data(context));
+  const std::string folded = fold_for_search(text_of(arguments[0]));
+  const bool any = std::ranges::any_of(
+      words, [&](const std::string& word) { return folded.find(word) != std::string::npos; });
+  sqlite3_result_int(context, any ? 1 : 0);
+}
+
 void glob_matches(sqlite3_context* context, int, sqlite3_value** arguments) {
   const auto& globs = *static_cast<const std::vector<Glob>*>(sqlite3_user_data(context));
-  const auto* text = reinterpret_cast<const char*>(sqlite3_value_text(arguments[0]));
-  const std::string_view view(text == nullptr ? "" : text,
-                              static_cast<size_t>(sqlite3_value_bytes(arguments[0])));
+  const std::string_view view = text_of(arguments[0]);
   const bool any = std::ranges::any_of(globs, [&](const Glob& g) { return g.matches(view); });
   sqlite3_result_int(context, any ? 1 : 0);
 }

@@ -14,4 +14,8 @@ int compare_by_parts(void*, int a_size, const void* a_data, int b_size, const vo
 // std::vector<Glob>, matches.
 void glob_matches(sqlite3_context* context, int count, sqlite3_value** arguments);
 
+// SQL function contains_word(text): whether it has any of the texts in it that the function was
+// registered with, a std::vector<std::string>, all folded for search.
+void contains_word(sqlite3_context* context, int count, sqlite3_value** arguments);
+
 }  // namespace undershelf

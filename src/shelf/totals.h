@@ -1,0 +1,58 @@
+// How much a selection comes to. All counts that users are told come from here.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "model/ids.h"
+#include "shelf/selection.h"
+
+namespace undershelf {
+
+struct Totals {
+  uint64_t files = 0, folders = 0, streams = 0;  // rows; streams: secondary ones
+  uint64_t links = 0;                            // of the files: further hard links
+  uint64_t bytes = 0;       // logical, of files and streams whose size is known
+  uint64_t link_bytes = 0;  // of these: of further hard links, whose content is there already
+  uint64_t content() const { return files + streams; }
+};
+// Rows rated `gone`, and all others.
+struct TotalsByLoss {
+  Totals gone, others;
+};
+// Files of a volume, as `list --kind file` has them. `trashed`: of the living ones, those that lie
+// in a trash folder.
+struct VolumeFiles {
+  VolumeId volume{};
+  int64_t live = 0, deleted = 0, former = 0, trashed = 0;
+};
+std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
+
+Totals total_rows(const Shelf& shelf, const Selection& selection);
+TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection);
+
+// What rows are put together by.
+enum class By : uint8_t { type, extension, state, rating, folder, day, volume };
+const std::vector<std::string>& by_names();
+By by_named(const std::string& name);  // precondition: one of by_names()
+
+// Rows that have one value in common, and what is to be expected of them.
+struct Group {
+  // The word, extension (without a dot, in lower case), path of the folder, or day of the last
+  // change (2026-04-02, in the zone); empty where a row has none.
+  std::string value;
+  std::optional<VolumeId> volume;  // of a folder or volume
+  Totals totals;
+  // Files and streams by their rating; the rest are not rated yet.
+  uint64_t whole = 0, likely = 0, partial = 0, gone = 0;
+  // How many of them come back byte for byte, as their scores have it.
+  double expected = 0;
+};
+// Folders count in none. Words in their usual order, days and volumes in order, the others by
+// bytes, the most first.
+std::vector<Group> total_by(const Shelf& shelf, const Selection& selection, By by,
+                            const Zone& zone);
+
+}  // namespace undershelf
