@@ -32,15 +32,21 @@ def seconds(command):
     return time.perf_counter() - begin
 
 
+def scanned_card(folder, entries):
+    """The shelf of a volume of so many entries, made in the folder."""
+    image, shelf = pathlib.Path(folder) / "card.img", pathlib.Path(folder) / "card.shelf"
+    volumes.make_fat(image, entries, 1)
+    subprocess.run([PROGRAM, "scan", image, "--shelf", shelf, "--check", "none", "--quiet"], check=True)
+    return shelf
+
+
 def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--entries", type=int, default=1_000_000)
     parser.add_argument("--runs", type=int, default=3)
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
-        image, shelf = pathlib.Path(folder) / "card.img", pathlib.Path(folder) / "card.shelf"
-        volumes.make_fat(image, options.entries, 1)
-        subprocess.run([PROGRAM, "scan", image, "--shelf", shelf, "--check", "none", "--quiet"], check=True)
+        shelf = scanned_card(folder, options.entries)
         for form, mode in (("csv", "-csv"), ("jsonl", "-json")):
             ours = min(seconds([PROGRAM, "list", shelf, "--format", form]) for _ in range(options.runs))
             theirs = min(seconds(["sqlite3", mode, shelf, QUERY]) for _ in range(options.runs))

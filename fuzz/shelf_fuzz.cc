@@ -9,6 +9,7 @@
 #include "fs/fs.h"
 #include "shelf/details.h"
 #include "shelf/selection.h"
+#include "shelf/totals.h"
 #include "shelf/traces.h"
 #include "sparse_source.h"
 
@@ -31,6 +32,7 @@ void read_all(const std::string& path) {
   shelf.scans();
   shelf.damage_sentences(100);
   total_by_loss(shelf, {});
+  for (const std::string& by : by_names()) total_by(shelf, {}, by_named(by), Zone());
   Spaces spaces(shelf, std::make_shared<fuzz::SparseSource>(uint64_t{64} << 20));
   ContentOpener opener(shelf, spaces);
   std::vector<std::byte> buffer(64 << 10);

@@ -23,7 +23,7 @@ import time
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 PROGRAM = pathlib.Path(os.environ.get("UNDERSHELF", ROOT / "build/release/src/undershelf")).resolve()
 CODES = {0, 1, 2, 3, 4, 5}
-RAW = ("AddressSanitizer", "runtime error", "LeakSanitizer", "terminate called", "std::", "SQLite", "database",
+RAW = ("AddressSanitizer", "runtime error", "LeakSanitizer", "terminate called", "std::", "SQLite", "database is", "database disk",
        "basic_string", "vector::")
 SECTOR = 512
 MOST_SECONDS = 60

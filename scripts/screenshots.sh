@@ -44,8 +44,8 @@ shot show 'undershelf show fat16-logger.shelf 31'
 shot peek 'undershelf peek fat16-logger.shelf 31 --bytes 400
 undershelf peek fat16-logger.shelf 9 --bytes 160'
 shot export "undershelf export fat16-logger.shelf --to recovered --state deleted --even-gone
+undershelf verify recovered --shelf fat16-logger.shelf
 cd recovered
-sha256sum -c manifest-sha256.txt | tail -4
 cat bag-info.txt
 grep overwritten exported.jsonl"
 shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
@@ -68,6 +68,9 @@ undershelf tree images.shelf --state deleted --volume 2 --volume 3"
 shot check "undershelf scan fat32-kinds.img --shelf kinds.shelf --check full
 undershelf list kinds.shelf --path /Harmed --path /Misnamed --kind file
 undershelf show kinds.shelf 52 | tail -n +11"
+shot totals "undershelf totals kinds.shelf --state deleted
+undershelf totals kinds.shelf --state deleted --by folder
+undershelf list kinds.shelf --find chart"
 shot carved "undershelf scan bare-card.img --shelf bare-card.shelf --depth deep
 undershelf tree bare-card.shelf --type document
 undershelf show bare-card.shelf 80"

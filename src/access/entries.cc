@@ -29,8 +29,9 @@ std::vector<Row> entries_at(const Shelf& shelf, const std::string& path) {
   });
   std::vector<Row>& found = same.empty() ? others : same;
   std::ranges::sort(found, {}, &Row::id);
-  const auto repeated = std::ranges::unique(found, {}, &Row::id);
-  found.erase(repeated.begin(), repeated.end());
+  found.erase(std::unique(found.begin(), found.end(),
+                          [](const Row& a, const Row& b) { return a.id == b.id; }),
+              found.end());
   return std::move(found);
 }
 

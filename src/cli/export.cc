@@ -6,6 +6,7 @@
 #include <iostream>
 
 #include "access/content.h"
+#include "cli/bytes_line.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
@@ -63,25 +64,6 @@ ExportOptions read_options(const CommandLine& line) {
   return to;
 }
 
-// The line that is shown while files are written.
-class ExportLine {
- public:
-  std::string operator()(uint64_t done, uint64_t total) const {
-    std::string text = fmt::format("{} of {} ({} %)", table_size(done), table_size(total),
-                                   total == 0 ? 100 : std::min<uint64_t>(100, done * 100 / total));
-    const std::chrono::duration<double> passed = std::chrono::steady_clock::now() - started_;
-    const double rate = static_cast<double>(done) / std::max(passed.count(), 1e-3);
-    if (passed.count() > 0.5 && rate > 0) {
-      text += fmt::format(", {}/s, {} left", table_size(static_cast<uint64_t>(rate)),
-                          duration(static_cast<double>(total - std::min(total, done)) / rate));
-    }
-    return text;
-  }
-
- private:
-  std::chrono::steady_clock::time_point started_ = std::chrono::steady_clock::now();
-};
-
 void say_account(const ExportResult& result, const std::string& from, const std::string& to) {
   say(fmt::format("From {} to {}:", from, to));
   const auto part = [](const char* what, const FileSum& sum) {
@@ -113,8 +95,8 @@ void print_account(const ExportResult& result, const std::string& from, const st
   line.text("from", from);
   line.text("to", to);
   const auto part = [&](const std::string& name, const FileSum& sum) {
-    line.number(name, static_cast<int64_t>(sum.files));
-    line.number(name + "_bytes", static_cast<int64_t>(sum.bytes));
+    line.count(name, sum.files);
+    line.count(name + "_bytes", sum.bytes);
   };
   part("selected", result.selected);
   part("written_in_full", result.full);
@@ -122,8 +104,8 @@ void print_account(const ExportResult& result, const std::string& from, const st
   part("left_out_gone", result.gone);
   part("left_out_too_large", result.too_large);
   part("left_out_failed", result.failed);
-  line.number("kept", static_cast<int64_t>(result.kept));
-  line.number("renamed", static_cast<int64_t>(result.renamed));
+  line.count("kept", result.kept);
+  line.count("renamed", result.renamed);
   line.boolean("stopped", result.stopped);
   line.list("failures", result.failures);
   std::cout << line.end();
@@ -146,7 +128,7 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   require_writable_parent(to.directory);
   const StopOnInterrupt interrupt(1);
   to.interrupts = &interrupt.times();
-  to.progress = [shown = ExportLine()](uint64_t done, uint64_t total) {
+  to.progress = [shown = BytesLine()](uint64_t done, uint64_t total) {
     show_progress(shown(done, total));
   };
   const ExportResult result = export_bag(shelf, source, selection, to);
@@ -164,7 +146,8 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
                           quoted_path(to.directory), selection_again(line)));
     return kIncomplete;
   }
-  next_step(fmt::format("cd {} && sha256sum -c manifest-sha256.txt", quoted_path(to.directory)));
+  next_step(
+      fmt::format("undershelf verify {} --shelf {}", quoted_path(to.directory), quoted_path(path)));
   const bool complete =
       result.failures.empty() && result.failed.files == 0 && result.with_gaps.files == 0;
   return complete ? kDone : kIncomplete;

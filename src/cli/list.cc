@@ -46,10 +46,10 @@ void print_totals(const Totals& totals, const std::string& format) {
   }
   RowPrinter printer(format);
   const auto add = [&](Line& line) {
-    line.number("files", static_cast<int64_t>(totals.files));
-    line.number("folders", static_cast<int64_t>(totals.folders));
-    line.number("streams", static_cast<int64_t>(totals.streams));
-    line.number("bytes", static_cast<int64_t>(totals.bytes));
+    line.count("files", totals.files);
+    line.count("folders", totals.folders);
+    line.count("streams", totals.streams);
+    line.count("bytes", totals.bytes);
   };
   printer.header(add);
   printer.print(add);

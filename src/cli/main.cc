@@ -41,6 +41,9 @@ std::span<const Command> commands() {
               "Copies files out, with folders, names, times and hashes.",
               "undershelf export logger-card.shelf --to /media/target/job-12 --state deleted",
               run_export},
+      Command{"verify", "DIR [options]",
+              "Holds an export against its lists, its shelf, and what its files are.",
+              "undershelf verify /media/target/job-12 --shelf logger-card.shelf", run_verify},
       Command{"demo", "[--to DIR]", "Does the whole job on the sample volumes.",
               "undershelf demo --to /tmp/undershelf-demo", run_demo},
   };
@@ -63,7 +66,7 @@ std::string help() {
          "  undershelf scan card.img --shelf card.shelf\n"
          "  undershelf list card.shelf --state deleted\n"
          "  undershelf export card.shelf --to recovered --state deleted\n"
-         "  cd recovered && sha256sum -c manifest-sha256.txt\n";
+         "  undershelf verify recovered --shelf card.shelf\n";
 }
 
 ExitCode code_of(Failure failure) {

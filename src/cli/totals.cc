@@ -14,20 +14,17 @@ namespace undershelf::cli {
 namespace {
 
 void add_group(Line& line, const std::string& by, const Group& group) {
-  const auto number = [&](const char* name, uint64_t value) {
-    line.number(name, static_cast<int64_t>(value));
-  };
   line.text("by", by);
   line.text("value", group.value.empty() ? std::nullopt : std::optional(group.value));
   line.number("volume", group.volume);
-  number("files", group.totals.files);
-  number("streams", group.totals.streams);
-  number("links", group.totals.links);
-  number("bytes", group.totals.bytes);
-  number("whole", group.whole);
-  number("likely", group.likely);
-  number("partial", group.partial);
-  number("gone", group.gone);
+  line.count("files", group.totals.files);
+  line.count("streams", group.totals.streams);
+  line.count("links", group.totals.links);
+  line.count("bytes", group.totals.bytes);
+  line.count("whole", group.whole);
+  line.count("likely", group.likely);
+  line.count("partial", group.partial);
+  line.count("gone", group.gone);
   line.raw("expected", fmt::format("{:.1f}", group.expected));
 }
 

@@ -33,6 +33,7 @@ class Line {
   void text(std::string_view name, const char* value) { text(name, std::string_view(value)); }
   void text(std::string_view name, const std::optional<std::string>& value);
   void number(std::string_view name, int64_t value);
+  void count(std::string_view name, uint64_t value) { number(name, static_cast<int64_t>(value)); }
   template <typename Number>
   void number(std::string_view name, const std::optional<Number>& value) {
     value ? number(name, static_cast<int64_t>(*value)) : null(name);

@@ -45,8 +45,20 @@ std::vector<std::string> split_lines(const std::string& text) {
 }  // namespace
 
 // A shelf is used by one thread at a time, so that SQLite need not guard each call.
+namespace {
+
+// Counts of its memory, which nobody asks for, cost SQLite a lock at each allocation. Refused, and
+// no harm, once it is in use.
+int without_memory_counts(int flags) {
+  [[maybe_unused]] static const int kOnce = sqlite3_config(SQLITE_CONFIG_MEMSTATUS, 0);
+  return flags;
+}
+
+}  // namespace
+
 Shelf::Shelf(const std::string& path, int flags, const std::string& vfs)
-    : db_(std::make_unique<SQLite::Database>(path, flags | SQLite::OPEN_NOMUTEX, 5000, vfs)) {}
+    : db_(std::make_unique<SQLite::Database>(
+          path, without_memory_counts(flags) | SQLite::OPEN_NOMUTEX, 5000, vfs)) {}
 Shelf::Shelf(Shelf&&) noexcept = default;
 Shelf::~Shelf() = default;
 

@@ -1,0 +1,46 @@
+#!/usr/bin/env python3
+"""Whole-program comparison: finding, counting, filtering and the tree, as a ratio to the same in `sqlite3`.
+
+Makes a volume of N entries in a temporary folder, scans it, and asks the same both ways, in one run.
+Needs python3 and the sqlite3 command.
+"""
+import argparse
+import sys
+import tempfile
+
+import list as lists
+
+ROWS = """FROM entries e LEFT JOIN streams s ON s.entry=e.id LEFT JOIN folder_paths f ON f.entry=e.parent
+WHERE e.merged_into IS NULL AND e.system=0"""
+PATH = "CASE WHEN e.parent IS NULL THEN e.name ELSE f.path||'/'||e.name END AS path"
+CASES = (
+    ("list --find 777", ["list", "--find", "777", "--format", "jsonl"],
+     lists.QUERY.replace("WHERE", "WHERE e.name LIKE '%777%' AND")),
+    ("totals --by type", ["totals", "--by", "type"],
+     f"""SELECT coalesce(s.type,e.type), count(*), sum(s.size), sum(s.rating='whole'), sum(s.rating='likely'),
+     sum(s.rating='partial'), sum(s.rating='gone'), sum(s.score)/100.0 {ROWS} AND e.kind='file' GROUP BY 1"""),
+    ("totals --by day", ["totals", "--by", "day"],
+     f"""SELECT date(e.modified/10000000,'unixepoch'), count(*), sum(s.size), sum(s.rating='whole'),
+     sum(s.score)/100.0 {ROWS} AND e.kind='file' GROUP BY 1"""),
+    ("list, filtered", ["list", "--state", "deleted", "--size", "100..300", "--format", "jsonl"],
+     lists.QUERY.replace("WHERE", "WHERE e.state='deleted' AND s.size BETWEEN 100 AND 300 AND")),
+    ("tree", ["tree"], f"SELECT e.state, s.rating, s.score, s.size, {PATH} {ROWS} ORDER BY e.volume, path"),
+)
+
+
+def main():
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--entries", type=int, default=1_000_000)
+    parser.add_argument("--runs", type=int, default=3)
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        shelf = lists.scanned_card(folder, options.entries)
+        print(f"{options.entries} entries, least of {options.runs} runs")
+        for what, (command, *rest), query in CASES:
+            ours = min(lists.seconds([lists.PROGRAM, command, shelf, *rest]) for _ in range(options.runs))
+            theirs = min(lists.seconds(["sqlite3", "-json", shelf, query]) for _ in range(options.runs))
+            print(f"  {what:<18} {ours:6.2f} s, sqlite3 {theirs:6.2f} s: {ours / theirs:.2f} times")
+
+
+if __name__ == "__main__":
+    sys.exit(main())
