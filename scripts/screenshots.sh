@@ -56,7 +56,7 @@ cat bag-info.txt
 grep overwritten exported.jsonl"
 shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
 undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
-undershelf show ntfs-office.shelf 102 | head -14
+undershelf show ntfs-office.shelf 102 | head -12
 undershelf export ntfs-office.shelf --to office --original-paths --path '\$RECYCLE.BIN'
 cd office/data && find . -type f"
 shot exfat 'undershelf scan exfat-camera.img --shelf exfat-camera.shelf
