@@ -66,11 +66,11 @@ bool can_tell(TIFF* tiff) {
 }
 
 // The byte at which the first strip or tile begins that does not unpack; nothing if all do.
-std::optional<uint64_t> first_fault(TIFF* tiff, std::vector<std::byte>& room) {
+std::optional<uint64_t> first_fault(TIFF* tiff, uint64_t size, std::vector<std::byte>& room) {
   const bool tiled = TIFFIsTiled(tiff) != 0;
   const uint32_t parts = tiled ? TIFFNumberOfTiles(tiff) : TIFFNumberOfStrips(tiff);
   const tmsize_t most = tiled ? TIFFTileSize(tiff) : TIFFStripSize(tiff);
-  if (most <= 0 || most > kMostPart) return std::nullopt;
+  if (most <= 0 || most > kMostPart || parts > size) return std::nullopt;
   room.resize(static_cast<size_t>(most));
   for (uint32_t part = 0; part < parts; ++part) {
     if (TIFFGetStrileByteCount(tiff, part) == 0) continue;  // left out: it is blank
@@ -96,7 +96,7 @@ content::Walk decode_tiff(content::Bytes& bytes, const content::Walk& structure)
   std::vector<std::byte> room;
   for (int directory = 0; directory < kMostDirectories; ++directory) {
     if (can_tell(tiff.get())) {
-      if (const auto at = first_fault(tiff.get(), room)) {
+      if (const auto at = first_fault(tiff.get(), bytes.size(), room)) {
         return content::broken(std::min(*at, bytes.size()),
                                "A part of the picture does not unpack.");
       }

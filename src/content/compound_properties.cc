@@ -50,7 +50,8 @@ class Storage {
   uint32_t next(uint32_t sector) {
     const uint64_t in_sector = sector_ / 4;
     const uint64_t table = sector / in_sector;
-    if (table >= tables_.size()) return UINT32_MAX;
+    if (table >= tables_.size() || steps_left_ == 0) return UINT32_MAX;
+    --steps_left_;
     return bytes_.le32(place(tables_[table]) + 4 * (sector % in_sector));
   }
 
@@ -101,6 +102,7 @@ class Storage {
   const uint64_t sector_;
   const std::vector<uint32_t> tables_;
   std::vector<uint64_t> directory_;  // places of its entries
+  uint64_t steps_left_ = 1 << 17;    // along chains: a mini stream is walked for each of its parts
 };
 
 // A count of 100 nanoseconds since 1601.

@@ -64,6 +64,8 @@ struct Word {
 };
 
 std::optional<Word> word_at(std::string_view text) {
+  constexpr size_t kMostWord = 1024;  // bytes; the standard says 75
+  text = text.substr(0, kMostWord);
   if (!text.starts_with("=?")) return std::nullopt;
   const size_t first = text.find('?', 2);
   if (first == std::string_view::npos || first + 2 >= text.size() || text[first + 2] != '?') {
