@@ -82,8 +82,9 @@ void WrittenPaths::name_colliding(const Shelf& shelf, const Selection& selection
   std::vector<Rival> rivals;
   each_place(shelf, selection, [&](const Row& row) {
     std::string path = plain(row);
-    const Hash hash = path.ends_with('/') ? 0 : hash_of(path);
-    if (!path.ends_with('/') && colliding.contains(hash)) {
+    if (path.ends_with('/')) return true;
+    const Hash hash = hash_of(path);
+    if (colliding.contains(hash)) {
       rivals.push_back(
           {hash, hash_of_row(row, true_path(row)), row.id, row.stream_id, std::move(path)});
     }

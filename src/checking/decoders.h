@@ -1,6 +1,10 @@
 // Decoders: what only decoding tells. They are libraries, and run in a box (checking/box.h).
 #pragma once
 
+#include <cstddef>
+#include <cstdint>
+#include <optional>
+#include <span>
 #include <string_view>
 
 #include "content/walk.h"
@@ -19,6 +23,9 @@ std::optional<uint64_t> end_by_decoding(content::Bytes& bytes, std::string_view 
 
 // What formats say of themselves in packed parts, besides what Family::describe tells.
 void describe_packed(content::Bytes& bytes, std::string_view format, content::Description& found);
+
+// Fills `out` with the bytes from `at` on. Returns how many there are before a hole or the end.
+size_t read_into(content::Bytes& bytes, uint64_t at, std::span<std::byte> out);
 
 content::Walk decode_jpeg(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_zip(content::Bytes& bytes, const content::Walk& structure);

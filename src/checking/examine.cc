@@ -61,6 +61,17 @@ void hash(Bytes& bytes, Examined& found) {
 
 }  // namespace
 
+size_t read_into(Bytes& bytes, uint64_t at, std::span<std::byte> out) {
+  size_t got = 0;
+  while (got < out.size()) {
+    const auto part = bytes.at(at + got, std::min(out.size() - got, Bytes::kMostAtOnce));
+    if (part.empty()) break;
+    std::ranges::copy(part, out.begin() + static_cast<std::ptrdiff_t>(got));
+    got += part.size();
+  }
+  return got;
+}
+
 Decoder decoder_for(std::string_view format) {
   struct Known {
     std::string_view format;

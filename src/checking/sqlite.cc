@@ -31,15 +31,10 @@ content::Walk decode_sqlite(content::Bytes& bytes, const content::Walk& structur
   if (size == 0 || size > kMostBytes) return structure;
   auto* copy = static_cast<unsigned char*>(sqlite3_malloc64(size));
   if (copy == nullptr) return structure;
-  for (uint64_t at = 0; at < size;) {
-    const auto part = bytes.at(at, content::Bytes::kMostAtOnce);
-    if (part.empty()) {
-      sqlite3_free(copy);
-      return content::broken(at, "It ends inside a page.");
-    }
-    const uint64_t step = std::min<uint64_t>(part.size(), size - at);
-    std::memcpy(copy + at, part.data(), step);
-    at += step;
+  const uint64_t got = read_into(bytes, 0, std::as_writable_bytes(std::span(copy, size)));
+  if (got < size) {
+    sqlite3_free(copy);
+    return content::broken(got, "It ends inside a page.");
   }
   // A write-ahead log is a file beside it, which is not here (file format, 1.3.3).
   copy[18] = copy[19] = 1;

@@ -2,7 +2,6 @@
 #include <tiffio.h>
 
 #include <algorithm>
-#include <cstring>
 #include <memory>
 #include <vector>
 
@@ -21,15 +20,11 @@ struct Input {
 
 tmsize_t read(thandle_t handle, void* out, tmsize_t length) {
   auto& input = *static_cast<Input*>(handle);
-  tmsize_t got = 0;
-  while (got < length) {
-    const auto part = input.bytes.at(input.at, static_cast<size_t>(length - got));
-    if (part.empty()) break;
-    std::memcpy(static_cast<char*>(out) + got, part.data(), part.size());
-    got += static_cast<tmsize_t>(part.size());
-    input.at += part.size();
-  }
-  return got;
+  const size_t got =
+      read_into(input.bytes, input.at,
+                {static_cast<std::byte*>(out), static_cast<size_t>(std::max<tmsize_t>(length, 0))});
+  input.at += got;
+  return static_cast<tmsize_t>(got);
 }
 
 tmsize_t refuse_to_write(thandle_t, void*, tmsize_t) { return 0; }

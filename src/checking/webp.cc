@@ -3,7 +3,6 @@
 #include <webp/demux.h>
 
 #include <algorithm>
-#include <cstring>
 #include <memory>
 #include <vector>
 
@@ -38,13 +37,8 @@ content::Walk decode_webp(content::Bytes& bytes, const content::Walk& structure)
   const uint64_t size = structure.end.value_or(0);
   if (size == 0 || size > kMostBytes) return structure;
   std::vector<uint8_t> copy(size);
-  for (uint64_t at = 0; at < size;) {
-    const auto part = bytes.at(at, content::Bytes::kMostAtOnce);
-    if (part.empty()) return content::broken(at, "It ends inside a picture.");
-    const uint64_t step = std::min<uint64_t>(part.size(), size - at);
-    std::memcpy(copy.data() + at, part.data(), step);
-    at += step;
-  }
+  const uint64_t got = read_into(bytes, 0, std::as_writable_bytes(std::span(copy)));
+  if (got < size) return content::broken(got, "It ends inside a picture.");
   const WebPData file{copy.data(), copy.size()};
   const std::unique_ptr<WebPDemuxer, void (*)(WebPDemuxer*)> parts(WebPDemux(&file),
                                                                    WebPDemuxDelete);

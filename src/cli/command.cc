@@ -125,6 +125,7 @@ std::vector<std::string> CommandLine::list(const std::string& name) const {
   return out;
 }
 
+bool is_quiet() { return !log().should_log(spdlog::level::info); }
 void set_quiet(bool quiet) { log().set_level(quiet ? spdlog::level::err : spdlog::level::info); }
 
 void say(const std::string& sentence) {

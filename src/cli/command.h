@@ -56,6 +56,7 @@ void say(const std::string& sentence);
 void warn(const std::string& sentence);
 void next_step(const std::string& sentence);
 void set_quiet(bool quiet);
+bool is_quiet();  // what only say() would tell need not be worked out
 // One line that overwrites itself and fits the terminal, or a plain line a minute where standard
 // error is none. Empty: clears it.
 void show_progress(const std::string& text);

@@ -126,6 +126,7 @@ std::string found_by_content(uint64_t files) {
 
 // What of each type is lost, and what is to be expected of it.
 void tell_types(const Shelf& shelf) {
+  if (is_quiet()) return;
   Selection lost;
   lost.states = {"deleted", "former", "carved"};
   std::string types;

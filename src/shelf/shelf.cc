@@ -42,11 +42,6 @@ std::vector<std::string> split_lines(const std::string& text) {
                           path, why));
 }
 
-}  // namespace
-
-// A shelf is used by one thread at a time, so that SQLite need not guard each call.
-namespace {
-
 // Counts of its memory, which nobody asks for, cost SQLite a lock at each allocation. Refused, and
 // no harm, once it is in use.
 int without_memory_counts(int flags) {
@@ -56,6 +51,7 @@ int without_memory_counts(int flags) {
 
 }  // namespace
 
+// A shelf is used by one thread at a time, so that SQLite need not guard each call.
 Shelf::Shelf(const std::string& path, int flags, const std::string& vfs)
     : db_(std::make_unique<SQLite::Database>(
           path, without_memory_counts(flags) | SQLite::OPEN_NOMUTEX, 5000, vfs)) {}
