@@ -152,6 +152,19 @@ TEST(Kinds, ABreakIsToldWhereItIs) {
   }
 }
 
+// What the blocks of a picture without pixels hold is not taken for the blocks behind it.
+TEST(Kinds, APictureWithoutPixelsIsReadOver) {
+  const std::string sound = kinds().at("turning.gif");
+  const size_t begin = 13 + ((sound[10] & 0x80) != 0 ? size_t{6} << (sound[10] & 7) : 0);
+  for (const std::string& area : {std::string("\4\0\0\0", 4), std::string("\0\0\4\0", 4)}) {
+    const std::string picture =
+        std::string("\x2C\0\0\0\0", 5) + area + std::string("\0\2\2\x2C\x21\3\x2C\x2C\x2C\0", 10);
+    std::string bytes = sound;
+    bytes.insert(begin, picture);
+    EXPECT_EQ(examined(bytes).level, Level::consistent);
+  }
+}
+
 // No walk may go on for ever, whatever numbers it meets.
 TEST(Kinds, NumbersOutOfRangeEndAWalk) {
   std::mt19937 r(7);

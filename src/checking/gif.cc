@@ -2,7 +2,7 @@
 #include <gif_lib.h>
 
 #include <algorithm>
-#include <cstring>
+#include <span>
 #include <vector>
 
 #include "checking/decoders.h"
@@ -17,16 +17,26 @@ struct Input {
 
 int read(GifFileType* gif, GifByteType* out, int length) {
   auto& input = *static_cast<Input*>(gif->UserData);
-  const auto part = input.bytes.at(input.at, static_cast<size_t>(std::max(length, 0)));
-  std::memcpy(out, part.data(), part.size());
-  input.at += part.size();
-  return static_cast<int>(part.size());
+  const auto got =
+      read_into(input.bytes, input.at,
+                std::as_writable_bytes(std::span(out, static_cast<size_t>(std::max(length, 0)))));
+  input.at += got;
+  return static_cast<int>(got);
+}
+
+// Reads over the sub-blocks of a picture that has no pixels: no line would.
+bool skip_codes(GifFileType* gif) {
+  GifByteType* block = nullptr;
+  do {
+    if (DGifGetCodeNext(gif, &block) == GIF_ERROR) return false;
+  } while (block != nullptr);
+  return true;
 }
 
 bool decode_picture(GifFileType* gif, std::vector<GifPixelType>& row) {
   if (DGifGetImageDesc(gif) == GIF_ERROR) return false;
   const int width = gif->Image.Width;
-  if (width <= 0) return true;
+  if (width <= 0 || gif->Image.Height <= 0) return skip_codes(gif);
   row.resize(static_cast<size_t>(width));
   for (int y = 0; y < gif->Image.Height; ++y) {
     if (DGifGetLine(gif, row.data(), width) == GIF_ERROR) return false;
