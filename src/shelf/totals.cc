@@ -131,20 +131,26 @@ std::vector<VolumeFiles> files_by_volume(const Shelf& shelf) {
   Selection files;
   files.kinds = {"file"};
   const SelectionQuery query(shelf, files);
-  SQLite::Statement row(shelf.db(),
-                        query.select_names("e.volume, e.state='live', e.state='deleted', "
-                                           "e.state='former', e.state='live' AND e.trashed=1"));
+  SQLite::Statement row(shelf.db(), query.select_names("e.volume, e.state, e.trashed"));
   std::map<VolumeId, VolumeFiles> counts;
+  VolumeFiles* count = nullptr;  // of the row before: those of a volume stand together
   while (row.executeStep()) {
     const VolumeId volume = id_of<VolumeId>(row.getColumn(0));  // 0: what lies on no volume
-    VolumeFiles& count = counts.try_emplace(volume, VolumeFiles{volume}).first->second;
-    count.live += row.getColumn(1).getInt();
-    count.deleted += row.getColumn(2).getInt();
-    count.former += row.getColumn(3).getInt();
-    count.trashed += row.getColumn(4).getInt();
+    if (count == nullptr || count->volume != volume) {
+      count = &counts.try_emplace(volume, VolumeFiles{volume}).first->second;
+    }
+    const std::string_view state = row.getColumn(1).getText();
+    if (state == "live") {
+      ++count->live;
+      count->trashed += row.getColumn(2).getInt();
+    } else if (state == "deleted") {
+      ++count->deleted;
+    } else if (state == "former") {
+      ++count->former;
+    }
   }
   std::vector<VolumeFiles> found;
-  for (const auto& [volume, count] : counts) found.push_back(count);
+  for (const auto& [volume, sum] : counts) found.push_back(sum);
   return found;
 }
 
