@@ -2,12 +2,14 @@
 #include <gtest/gtest.h>
 
 #include <fstream>
+#include <map>
 #include <random>
 #include <set>
 #include <sstream>
 
 #include "checking/examine.h"
 #include "kinds.h"
+#include "source/hash.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -162,6 +164,40 @@ TEST(Kinds, APictureWithoutPixelsIsReadOver) {
     std::string bytes = sound;
     bytes.insert(begin, picture);
     EXPECT_EQ(examined(bytes).level, Level::consistent);
+  }
+}
+
+// Counts what is handed out.
+class CountedBytes : public content::Bytes {
+ public:
+  explicit CountedBytes(std::string_view all) : all_(std::as_bytes(std::span(all))) {}
+  uint64_t size() const override { return all_.size(); }
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    const auto part = all_.at(offset, length);
+    handed_out += part.size();
+    return part;
+  }
+  uint64_t handed_out = 0;
+
+ private:
+  content::MemoryBytes all_;
+};
+
+// What a walk, or a decoder, reads in order is not read once more for the hash.
+TEST(Kinds, AreHashedOnTheWay) {
+  const std::map<std::string, double> most = {
+      {"chart.png", 1.2}, {"clip.avi", 1.2},    {"clip.mkv", 1.2},
+      {"clip.ts", 1.2},   {"h264.mp4", 1.2},    {"levels.sqlite", 1.2},
+      {"note.mp3", 1.2},  {"pack.tar.gz", 1.2}, {"baseline.jpg", 2.1}};
+  for (const auto& [name, bytes] : kinds()) {
+    CountedBytes counted(bytes);
+    const Examined found = checking::examine(counted);
+    EXPECT_EQ(found.sha256.data(), sha256_hex(std::as_bytes(std::span(bytes)))) << name;
+    if (const auto known = most.find(name); known != most.end()) {
+      EXPECT_LE(static_cast<double>(counted.handed_out),
+                known->second * static_cast<double>(bytes.size()))
+          << name;
+    }
   }
 }
 

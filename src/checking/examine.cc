@@ -47,17 +47,33 @@ bool is_blank_from(Bytes& bytes, uint64_t at) {
   return true;
 }
 
-void hash(Bytes& bytes, Examined& found) {
-  Sha256 sha;
-  for (uint64_t at = 0; at < bytes.size();) {
-    const auto part = bytes.at(at, Bytes::kMostAtOnce);
-    if (part.empty()) return;
-    sha.update(part);
-    at += part.size();
+// Hashes what is read of others in order; what nobody read so is read at the end.
+class HashedBytes : public Bytes {
+ public:
+  explicit HashedBytes(Bytes& all) : all_(all) {}
+  uint64_t size() const override { return all_.size(); }
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    const auto part = all_.at(offset, length);
+    if (offset <= hashed_ && hashed_ - offset < part.size()) {
+      const auto more = part.subspan(hashed_ - offset);
+      sha_.update(more);
+      hashed_ += more.size();
+    }
+    return part;
   }
-  found.hashed = 1;
-  put(found.sha256, sha.hex());
-}
+  void finish(Examined& found) {
+    while (hashed_ < size()) {
+      if (at(hashed_, kMostAtOnce).empty()) return;
+    }
+    found.hashed = 1;
+    put(found.sha256, sha_.hex());
+  }
+
+ private:
+  Bytes& all_;
+  Sha256 sha_;
+  uint64_t hashed_ = 0;  // bytes, from the beginning
+};
 
 }  // namespace
 
@@ -91,7 +107,9 @@ Decoder decoder_for(std::string_view format) {
   return found == kKnown.end() ? nullptr : found->decoder;
 }
 
-Examined examine_if_sound(Bytes& bytes) {
+namespace {
+
+Examined walk_and_decode(Bytes& bytes) {
   Examined found;
   const content::Recognised recognised = content::recognise(bytes);
   put(found.format, recognised.format);
@@ -109,7 +127,15 @@ Examined examine_if_sound(Bytes& bytes) {
     found.sound_to = std::min(walk.sound_to, bytes.size());
     put(found.why, walk.why);
   }
-  if (found.level != Level::broken) hash(bytes, found);
+  return found;
+}
+
+}  // namespace
+
+Examined examine_if_sound(Bytes& bytes) {
+  HashedBytes hashed(bytes);
+  Examined found = walk_and_decode(hashed);
+  if (found.level != Level::broken) hashed.finish(found);
   return found;
 }
 
@@ -156,8 +182,9 @@ Examined examine_start(Bytes& bytes) {
 }
 
 Examined examine(Bytes& bytes) {
-  Examined found = examine_if_sound(bytes);
-  if (found.level == Level::broken) hash(bytes, found);
+  HashedBytes hashed(bytes);
+  Examined found = walk_and_decode(hashed);
+  hashed.finish(found);
   return found;
 }
 
