@@ -26,7 +26,10 @@ po::options_description export_options() {
        "of the account: table (the default) or jsonl")                                //
       ("resume", "go on with an export that was interrupted; what is right is kept")  //
       ("read-back", "read each file from the target again, and compare")              //
-      ("even-gone", "files rated gone as well")                                       //
+      ("dry-run", "only say what would be written, renamed or refused")               //
+      ("unique",
+       "equal files once; the others become links to it, or copies where the target has none")  //
+      ("even-gone", "files rated gone as well")                                                 //
       ("forks", po::value<std::string>()->value_name("HOW"),
        "resource forks as AppleDouble files (double, the default); like other streams, as files of "
        "their own (plain); no secondary streams at all (skip)")               //
@@ -38,8 +41,8 @@ po::options_description export_options() {
 
 // All that says what is exported and how, ready to be given again.
 std::string selection_again(const CommandLine& line) {
-  static const std::vector<std::string> kTold = {"even-gone", "forks", "original-paths", "limit",
-                                                 "sort"};
+  static const std::vector<std::string> kTold = {"even-gone",      "unique", "forks",
+                                                 "original-paths", "limit",  "sort"};
   return filters_again(line) + line.again(kTold);
 }
 
@@ -52,6 +55,11 @@ ExportOptions read_options(const CommandLine& line) {
   to.described = printable(selection_again(line));
   if (to.described.starts_with(' ')) to.described.erase(0, 1);
   to.even_gone = line.has("even-gone");
+  to.unique = line.has("unique");
+  to.dry_run = line.has("dry-run");
+  if (to.dry_run && line.has("resume")) {
+    throw Error(Failure::usage, "--dry-run tells of a new export; leave --resume out.");
+  }
   if (line.has("forks")) {
     require_known("--forks", line.text("forks"), {"double", "plain", "skip"});
     to.forks = line.text("forks") == "skip"    ? Forks::skip
@@ -64,8 +72,22 @@ ExportOptions read_options(const CommandLine& line) {
   return to;
 }
 
-void say_account(const ExportResult& result, const std::string& from, const std::string& to) {
-  say(fmt::format("From {} to {}:", from, to));
+// What a dry run found besides the sums.
+void say_plan(const ExportResult& result) {
+  constexpr size_t kMost = 12;
+  for (size_t i = 0; i < std::min(kMost, result.renames.size()); ++i) {
+    say(fmt::format("  renamed: {}", printable(result.renames[i])));
+  }
+  if (result.renames.size() > kMost) {
+    say(fmt::format("  and {} more", result.renames.size() - kMost));
+  }
+  say(fmt::format("The target needs {} and has {} free. Nothing was written.",
+                  table_size(result.room), table_size(result.free)));
+}
+
+void say_account(const ExportResult& result, const std::string& from, const std::string& to,
+                 bool dry_run) {
+  say(fmt::format("From {} to {}{}:", from, to, dry_run ? ", as the shelf has it" : ""));
   const auto part = [](const char* what, const FileSum& sum) {
     say(fmt::format("  {:<22} {:>7}  {:>10}", what, sum.files, table_size(sum.bytes)));
   };
@@ -81,6 +103,7 @@ void say_account(const ExportResult& result, const std::string& from, const std:
     say(fmt::format("{} of those written {} there already, and right.", result.kept,
                     result.kept == 1 ? "was" : "were"));
   }
+  if (dry_run) return say_plan(result);
   if (result.with_gaps.files > 0) say("Which bytes are missing, exported.jsonl lists.");
   if (result.renamed > 0) {
     say(fmt::format("{} had to be given other names; exported.jsonl has the true ones.",
@@ -89,7 +112,8 @@ void say_account(const ExportResult& result, const std::string& from, const std:
   if (result.gone.files > 0) say("--even-gone takes what is in the place of gone files now.");
 }
 
-void print_account(const ExportResult& result, const std::string& from, const std::string& to) {
+void print_account(const ExportResult& result, const std::string& from, const std::string& to,
+                   bool dry_run) {
   Line line(Line::Form::json);
   line.begin();
   line.text("from", from);
@@ -107,6 +131,10 @@ void print_account(const ExportResult& result, const std::string& from, const st
   line.count("kept", result.kept);
   line.count("renamed", result.renamed);
   line.boolean("stopped", result.stopped);
+  line.boolean("dry_run", dry_run);
+  line.count("room", result.room);
+  line.count("free", result.free);
+  line.list("renames", result.renames);
   line.list("failures", result.failures);
   std::cout << line.end();
 }
@@ -136,9 +164,14 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
 
   for (const std::string& failure : result.failures) warn(failure);
   if (format == "jsonl") {
-    print_account(result, source_path, to.directory);
+    print_account(result, source_path, to.directory, to.dry_run);
   } else {
-    say_account(result, source_path, to.directory);
+    say_account(result, source_path, to.directory, to.dry_run);
+  }
+  if (to.dry_run) {
+    next_step(fmt::format("undershelf export {} --to {}{}", quoted_path(path),
+                          quoted_path(to.directory), selection_again(line)));
+    return result.failures.empty() && result.with_gaps.files == 0 ? kDone : kIncomplete;
   }
   if (result.stopped) {
     warn("Stopped. What was done is kept and listed.");

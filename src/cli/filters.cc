@@ -55,6 +55,8 @@ void add_filters(po::options_description& options, Sorted sorted) {
       ("rating", po::value<List>()->value_name("RATING"),
        "whole, likely, partial, gone: just these; likely+: this or better")                   //
       ("trashed", "only what lies in a trash folder")                                         //
+      ("hidden", "only what is hidden: by its attributes, or by a dot before its name")       //
+      ("duplicates", "only files whose content another one has too; by `scan --check full`")  //
       ("volume", po::value<List>()->value_name("N"), "volume ids, as in `volumes`")           //
       ("kind", po::value<List>()->value_name("KIND"), "file, folder")                         //
       ("id", po::value<List>()->value_name("N"), "entry ids; a folder brings what is in it")  //
@@ -71,9 +73,9 @@ void add_filters(po::options_description& options, Sorted sorted) {
 
 std::string filters_again(const CommandLine& line) {
   static const std::vector<std::string> kFilters = {
-      "name",     "path",    "find",     "match-case", "ext",       "type",  "size",
-      "modified", "created", "accessed", "deleted",    "time-zone", "state", "rating",
-      "trashed",  "volume",  "kind",     "id",         "system"};
+      "name",     "path",    "find",       "match-case", "ext",       "type",  "size",
+      "modified", "created", "accessed",   "deleted",    "time-zone", "state", "rating",
+      "trashed",  "hidden",  "duplicates", "volume",     "kind",      "id",    "system"};
   return line.again(kFilters);
 }
 
@@ -185,6 +187,8 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
     s.ids.push_back(resolve_id(shelf, static_cast<EntryId>(read_id(id))));
   }
   s.trashed = line.has("trashed");
+  s.hidden = line.has("hidden");
+  s.duplicates = line.has("duplicates");
   s.system = line.has("system");
   if (line.has("sort")) read_order(line, s);
   if (line.has("limit")) s.limit = read_number("limit", line.text("limit"));

@@ -95,7 +95,11 @@ int run_list(const Command& self, const std::vector<std::string>& arguments) {
     });
   }
   if (count == 0) {
-    say("Nothing in the shelf fits these filters.");
+    say(selection.duplicates
+            ? "Nothing in the shelf fits these filters. Files are compared by the hashes that "
+              "`scan "
+              "--check full` takes of lost files, and --check-living of the others."
+            : "Nothing in the shelf fits these filters.");
     return kDone;
   }
   tell_left_out(shelf, selection);

@@ -85,7 +85,8 @@ void print_entry(const Row& row, const EntryDetails& details, const Shelf& shelf
   if (!row.raw_name.empty()) field("stored name", to_hex(row.raw_name) + " (hex)");
   field("kind", row.kind);
   field("state", row.state + (row.marked_deleted ? ", marked deleted in its own record" : "") +
-                     (row.trashed ? ", in a trash folder" : ""));
+                     (row.trashed ? ", in a trash folder" : "") +
+                     (details.hidden ? ", hidden" : ""));
   if (const std::optional<VolumeRecord> record = volume_of(row, shelf)) {
     const Volume& v = record->volume;
     field("volume",
@@ -179,6 +180,7 @@ void print_json(const Row& row, const EntryDetails& details, const Shelf& shelf)
   Line line(Line::Form::json);
   line.begin();
   add_fields(line, row);
+  line.boolean("hidden", details.hidden);
   line.list("links", details.link_paths);
   std::vector<std::string> facts;
   for (const Evidence& fact : details.evidence) facts.push_back(evidence_sentence(fact));

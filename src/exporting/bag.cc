@@ -22,25 +22,18 @@
 #include "exporting/bag_head.h"
 #include "exporting/buffers.h"
 #include "exporting/earlier_bag.h"
+#include "exporting/plan.h"
 #include "exporting/target.h"
 #include "model/error.h"
-#include "model/text.h"
 #include "shelf/line.h"
 #include "shelf/rows.h"
-#include "shelf/totals.h"
 #include "source/hash.h"
 
 namespace undershelf {
 namespace {
 
-constexpr size_t kChunk = 1 << 20;       // bytes copied at a time
-constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts, and the lists
-constexpr uint64_t kRoomForTags = 1 << 20;
+constexpr size_t kChunk = 1 << 20;  // bytes copied at a time
 constexpr std::chrono::milliseconds kBetweenProgress{100};
-
-std::string in_mebibytes(uint64_t bytes) {
-  return fmt::format("{:.1f} MiB", static_cast<double>(bytes) / (1 << 20));
-}
 
 class Exporter {
  public:
@@ -53,10 +46,21 @@ class Exporter {
         path_rules_{target_.names, options.original_paths, options.forks == Forks::in_double} {}
 
   ExportResult run(const Selection& selection) {
-    find_linked();
-    count(selection);
-    require_room();
+    const ExportPlan plan = plan_export(shelf_, selection, options_, target_);
+    if (!options_.resume) require_room(plan, target_);
+    wanted_ = plan.wanted;
+    result_.selected = plan.selected;
+    result_.gone = plan.gone;
+    result_.too_large = plan.too_large;
+    result_.failures = plan.refused;
+    result_.room = plan.room();
+    result_.free = target_.free_bytes;
     paths_.emplace(shelf_, selection, path_rules_);
+    if (options_.dry_run) {
+      require_usable_folder(options_);
+      return foresee(selection);
+    }
+    find_linked();
     try {
       prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
         done_ += bytes;
@@ -81,67 +85,27 @@ class Exporter {
     while (row.executeStep()) linked_.insert(id_of<EntryId>(row.getColumn(0)));
   }
 
-  bool is_left_out(const Row& row) const {
-    return row.rating && *row.rating == "gone" && !options_.even_gone;
+  bool is_written(const Row& row) const {
+    return row.is_folder() || !(is_left_out_as_gone(row, options_) || is_too_large(row, target_));
   }
 
-  // What of the selection can be written at all; the rest is accounted for here.
-  void count(const Selection& selection) {
-    const auto [gone, others] = total_by_loss(shelf_, selection);
-    const FileSum lost{gone.content(), gone.bytes};
-    result_.selected = {lost.files + others.content(), lost.bytes + others.bytes};
-    wanted_ = {others.content(), others.bytes - others.link_bytes};
-    if (options_.even_gone) {
-      wanted_.files += lost.files;
-      wanted_.bytes += lost.bytes - gone.link_bytes;
-    } else {
-      result_.gone = lost;
-    }
-    if (target_.most_file_bytes != 0) count_too_large(selection);
-    if (wanted_.files > 0) return;
-    if (result_.selected.files == 0) {
-      throw Error(Failure::incomplete,
-                  "Nothing was exported: no file fits these filters. `undershelf list` shows what "
-                  "there is.");
-    }
-    if (result_.too_large.files > 0) {
-      throw Error(Failure::incomplete,
-                  fmt::format("Nothing was exported: {}", result_.failures.front()));
-    }
-    throw Error(
-        Failure::incomplete,
-        fmt::format("Nothing was exported: of {} selected, nothing but the names is left. "
-                    "Add --even-gone to take what is in their places now.",
-                    result_.gone.files == 1 ? "the one file"
-                                            : fmt::format("the {} files", result_.gone.files)));
-  }
-
-  void count_too_large(const Selection& selection) {
+  // What would be written, by what the shelf knows.
+  ExportResult foresee(const Selection& selection) {
     each_row(shelf_, selection, [&](const Row& row) {
-      if (row.is_folder() || is_left_out(row) || !is_too_large(row)) return true;
-      result_.too_large.add(*row.size);
-      --wanted_.files;
-      wanted_.bytes -= row.link ? 0 : *row.size;
-      result_.failures.push_back(fmt::format(
-          "{} (id {}) has {} bytes; the target's file system holds files of at most {}.", row.path,
-          row.id, *row.size, target_.most_file_bytes));
+      if (row.is_folder() || !is_written(row)) return true;
+      (row.size && row.intact_bytes == row.size ? result_.full : result_.with_gaps)
+          .add(row.size.value_or(0));
+      note_name(row, "data/" + paths_->of(row));
       return true;
     });
+    return std::move(result_);
   }
 
-  bool is_too_large(const Row& row) const {
-    return target_.most_file_bytes != 0 && row.size.value_or(0) > target_.most_file_bytes;
-  }
-
-  void require_room() const {
-    const uint64_t needed = wanted_.bytes + wanted_.files * kRoomPerFile + kRoomForTags;
-    if (needed <= target_.free_bytes || options_.resume) return;
-    throw Error(
-        Failure::refused,
-        fmt::format("The export needs {} ({} of content, the rest for folders and lists) and "
-                    "{} has {} free. Choose another target, or fewer files.",
-                    in_mebibytes(needed), in_mebibytes(wanted_.bytes), target_.where,
-                    in_mebibytes(target_.free_bytes)));
+  void note_name(const Row& row, const std::string& path) {
+    const std::string wanted = paths_->true_path(row);
+    if (path.ends_with(wanted.substr(wanted.find('/')))) return;
+    ++result_.renamed;
+    if (options_.dry_run) result_.renames.push_back(fmt::format("{} -> {}", row.path, path));
   }
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
@@ -162,8 +126,7 @@ class Exporter {
     each_row(shelf_, selection, [&](const Row& row) {
       result_.stopped = result_.stopped || stopped();
       if (result_.stopped) return false;
-      if (!row.is_folder() && (is_left_out(row) || is_too_large(row))) return true;
-      return write_row(row, writer);
+      return !is_written(row) || write_row(row, writer);
     });
     BagWriter::Outcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_);
     result_.full = outcome.full;
@@ -190,14 +153,17 @@ class Exporter {
       folder_times_.emplace_back(path, row.modified);
       return make_folder(path, writer);
     }
-    const std::string wanted = paths_->true_path(row);
-    result_.renamed += !path.ends_with(wanted.substr(wanted.find('/')));
+    note_name(row, path);
     if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
       keep(*earlier, row);
       return true;
     }
     const auto first = written_.find(row.stream_id);
     if (first != written_.end()) return write_link(row, path, first->second, writer);
+    if (options_.unique && can_share_content(row) && !is_double(row, path_rules_)) {
+      const auto same = contents_.find(*row.sha256);
+      if (same != contents_.end()) return write_link(row, path, same->second, writer);
+    }
     return write_file(row, path, writer);
   }
 
@@ -208,9 +174,16 @@ class Exporter {
     done_ += row.size.value_or(0);
     // Which bytes it lacks is not read back: a further name of a file with gaps is written out, so
     // that the list says what that one lacks.
+    if (!earlier.has_gaps) remember_content(row, earlier.path, earlier.sha256, earlier.bytes);
     if (linked_.contains(row.id) && !earlier.has_gaps) {
       written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
     }
+  }
+
+  void remember_content(const Row& row, const std::string& path, const std::string& sha256,
+                        uint64_t size) {
+    if (!options_.unique || !can_share_content(row) || *row.sha256 != sha256) return;
+    contents_[sha256] = {path, sha256, {}, size};
   }
 
   bool make_folder(const std::string& path, BagWriter& writer) {
@@ -294,6 +267,7 @@ class Exporter {
     found = settled(found, stream.size());
     const std::string sha256 = hash_.hex();
     part.listed = describe(row, path, size, sha256, ahead, found);
+    if (found.empty() && ahead == 0) remember_content(row, path, sha256, size);
     if (linked_.contains(row.id)) {
       written_[row.stream_id] = {path, sha256, std::move(found), size};
     }
@@ -346,9 +320,10 @@ class Exporter {
   std::optional<WrittenPaths> paths_;
   std::optional<TargetTree> tree_;
   Line line_{Line::Form::json};
-  Sha256 hash_;                                    // of the file being read
-  std::unordered_set<EntryId> linked_;             // entries with further hard links
-  std::unordered_map<StreamId, Written> written_;  // by stream, of those entries
+  Sha256 hash_;                                        // of the file being read
+  std::unordered_set<EntryId> linked_;                 // entries with further hard links
+  std::unordered_map<StreamId, Written> written_;      // by stream, of those entries
+  std::unordered_map<std::string, Written> contents_;  // by hash, if each is written once
   FileSum wanted_;     // what is to be written; the bytes once for each content
   uint64_t done_ = 0;  // bytes
   std::chrono::steady_clock::time_point shown_;

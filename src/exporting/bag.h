@@ -23,6 +23,8 @@ struct ExportOptions {
   std::string directory;        // where the bag is made; must not exist, or be empty
   std::string described;        // the selection and these options, as bag-info.txt tells them
   std::string shelf_path;       // likewise
+  bool dry_run = false;         // only says what would be written, by what the shelf knows
+  bool unique = false;          // equal content once; the other names are links where that can be
   bool even_gone = false;       // entries rated gone as well
   bool original_paths = false;  // out of trash folders, to where they were
   Forks forks = Forks::in_double;
@@ -43,7 +45,9 @@ struct ExportResult {
   FileSum failed;        // left out: failed, or not reached before the end
   uint64_t kept = 0;     // of those written: what an earlier export had written, and is right
   uint64_t renamed = 0;  // files whose name had to differ from the true one
+  std::vector<std::string> renames;   // of a dry run: these
   std::vector<std::string> failures;  // one sentence each
+  uint64_t room = 0, free = 0;        // bytes that the target needs for it, and has
   bool stopped = false;
 };
 

@@ -46,19 +46,17 @@ std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time
       UNDERSHELF_VERSION, fmt::gmtime(started), fmt::gmtime(started));
 }
 
-void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
-                 EarlierBag& earlier, const std::function<void(uint64_t)>& progress) {
+bool require_usable_folder(const ExportOptions& options) {
   const fs::path directory(options.directory);
   require_writable_parent(options.directory);
   std::error_code error;
   const bool exists = fs::exists(fs::symlink_status(directory, error));
-  const bool is_folder = exists && fs::is_directory(directory, error);
-  if (options.resume && is_folder && fs::exists(directory / "bag-info.txt", error)) {
-    earlier.load(options.directory, identity(shelf, options), progress);
-  } else if (exists && !is_folder) {
+  if (exists && !fs::is_directory(directory, error)) {
     throw Error(Failure::refused,
                 fmt::format("{} is a file. Choose a new folder.", options.directory));
-  } else if (exists && !fs::is_empty(directory, error)) {
+  }
+  const bool earlier = options.resume && exists && fs::exists(directory / "bag-info.txt", error);
+  if (exists && !earlier && !fs::is_empty(directory, error)) {
     throw Error(
         Failure::refused,
         error ? fmt::format("{} cannot be read: {}. Choose another folder.", options.directory,
@@ -68,7 +66,16 @@ void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t s
                             options.directory,
                             options.resume ? ", nor an export that can be gone on with" : ""));
   }
-  if (!exists && ::mkdir(options.directory.c_str(), 0777) != 0) throw TargetFailed{errno};
+  return earlier;
+}
+
+void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
+                 EarlierBag& earlier, const std::function<void(uint64_t)>& progress) {
+  if (require_usable_folder(options)) {
+    earlier.load(options.directory, identity(shelf, options), progress);
+  } else if (::mkdir(options.directory.c_str(), 0777) != 0 && errno != EEXIST) {
+    throw TargetFailed{errno};
+  }
   const Descriptor root(::open(options.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root.ok()) throw TargetFailed{errno};
   replace_file(root.get(), "bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");

@@ -11,6 +11,10 @@
 
 namespace undershelf {
 
+// Throws Error (refused) unless a bag can be made in the folder, or gone on with. Whether the
+// latter.
+bool require_usable_folder(const ExportOptions& options);
+
 // Makes the folder, or takes one that an export of the same selection of the same shelf left, which
 // is loaded to `earlier` (`progress` is told of bytes read for that), and writes bagit.txt and
 // bag-info.txt. Throws Error (refused) if something else is there, and TargetFailed.

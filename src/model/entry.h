@@ -108,6 +108,7 @@ struct Entry {
   bool marked_deleted = false;  // its own record says so
   Proof proof = Proof::last;
   bool system = false;  // one of the file system's own files
+  bool hidden = false;  // its attributes say so; a name that begins with a dot is not meant
   Name name;
   std::optional<Time> created, modified, accessed, deleted;
   std::vector<Stream> streams;  // a folder's own content is its stream; it claims its clusters

@@ -73,12 +73,13 @@ EntryDetails load_details(const Shelf& shelf, EntryId entry) {
                          "WHERE n.entry=? AND n.kind='link' ORDER BY n.id");
   name.bind(1, number_of(entry));
   while (name.executeStep()) details.link_paths.push_back(name.getColumn(0).getString());
-  SQLite::Statement target(shelf.db(),
-                           "SELECT link_target, substr(finder_info, 1, 8) FROM entries WHERE id=?");
+  SQLite::Statement target(
+      shelf.db(), "SELECT link_target, substr(finder_info, 1, 8), hidden FROM entries WHERE id=?");
   target.bind(1, number_of(entry));
   if (target.executeStep()) {
     details.link_target = maybe_text(target.getColumn(0)).value_or("");
     details.type_and_creator = target.getColumn(1).getString();
+    details.hidden = target.getColumn(2).getInt() != 0;
   }
   SQLite::Statement fact(shelf.db(), "SELECT fact, amount FROM evidence WHERE entry=?");
   fact.bind(1, number_of(entry));

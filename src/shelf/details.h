@@ -14,7 +14,8 @@ class Shelf;
 struct EntryDetails {
   std::vector<std::string> link_paths;  // its other hard links
   std::string type_and_creator;         // HFS+: four letters each; empty if there are none
-  std::string link_target;              // of a symbolic link or mount point; empty for others
+  bool hidden = false;
+  std::string link_target;  // of a symbolic link or mount point; empty for others
   std::vector<Evidence> evidence;
 };
 

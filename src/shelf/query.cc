@@ -100,7 +100,8 @@ const std::string& list_columns() {
       "e.created AS created, e.modified AS modified, e.accessed AS accessed, e.deleted AS deleted, "
       "e.original_path, coalesce(s.type, e.type) AS type, s.rating AS rating, s.score AS score, "
       "s.intact_bytes AS intact_bytes, {n}.raw_name, {n}.parent, e.trashed, "
-      "s.encoding='encrypted', s.placement, s.checked, s.format, s.sha256, e.id IN (SELECT entry "
+      "s.encoding='encrypted', s.placement, s.checked, s.format, s.sha256 AS sha256, e.id IN "
+      "(SELECT entry "
       "FROM names WHERE kind='former')";
   return kColumns;
 }
@@ -139,6 +140,7 @@ SelectionQuery::SelectionQuery(const Shelf& shelf, const Selection& selection)
 
 std::string SelectionQuery::order() const {
   const std::string last = ", volume, path COLLATE by_parts, id, link";
+  if (selection_.duplicates && selection_.sort.empty()) return " ORDER BY size DESC, sha256" + last;
   const std::string way = selection_.descending ? " DESC" : "";
   if (selection_.sort.empty() || selection_.sort == "volume") {
     return fmt::format(" ORDER BY volume{}, path COLLATE by_parts{}, id, link", way, way);
@@ -183,6 +185,13 @@ std::string SelectionQuery::where(const NamedRows& rows) const {
     require(fmt::format("{}.parent IN ({})", rows.names, fmt::join(selection_.parents, ",")));
   }
   if (selection_.trashed) require("e.trashed=1");
+  if (selection_.hidden) require("e.hidden=1");
+  if (selection_.duplicates) {
+    require(
+        "s.size>0 AND s.sha256 IN (SELECT s.sha256 FROM streams s JOIN entries e ON "
+        "e.id=s.entry WHERE s.sha256 IS NOT NULL AND e.merged_into IS NULL AND e.system=0 "
+        "GROUP BY s.sha256 HAVING count(*)>1)");
+  }
   if (!selection_.ratings.empty()) {
     require(std::string(kHasContent) + " AND " + one_of("s.rating", selection_.ratings));
   }

@@ -7,7 +7,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 9;                 // PRAGMA user_version
+constexpr int kShelfVersion = 10;                // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -26,7 +26,8 @@ CREATE TABLE volumes(
 CREATE TABLE entries(
   id INTEGER PRIMARY KEY AUTOINCREMENT, volume INTEGER, by_sweep INTEGER NOT NULL, key INTEGER NOT NULL, parent INTEGER,
   parent_key INTEGER, orphan INTEGER NOT NULL, kind TEXT NOT NULL, state TEXT NOT NULL,
-  marked_deleted INTEGER NOT NULL, proof TEXT NOT NULL, system INTEGER NOT NULL, name TEXT NOT NULL, raw_name BLOB,
+  marked_deleted INTEGER NOT NULL, proof TEXT NOT NULL, system INTEGER NOT NULL,
+  hidden INTEGER NOT NULL DEFAULT 0, name TEXT NOT NULL, raw_name BLOB,
   name_exact INTEGER NOT NULL, type TEXT, created INTEGER, modified INTEGER, accessed INTEGER,
   deleted INTEGER, trashed INTEGER NOT NULL DEFAULT 0, original_path TEXT, link_target TEXT,
   finder_info BLOB, merged_into INTEGER);

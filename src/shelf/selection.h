@@ -33,6 +33,8 @@ struct Selection {
   std::vector<EntryId> parents;  // only what lies in these folders, not what lies deeper
   bool system = false;           // a file system's own files too
   bool trashed = false;          // only what lies in a trash folder
+  bool hidden = false;           // only what is hidden: by its attributes, or by a dot
+  bool duplicates = false;       // only files whose content another file of the shelf has too
   bool with_contents = true;     // a folder chosen by id or path brings what is in it
   bool links = true;             // further hard links too, each as a row of its own
   bool secondary = true;         // streams other than the main one too

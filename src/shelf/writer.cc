@@ -33,8 +33,8 @@ struct VolumeWriter::Rows {
             db,
             "INSERT OR REPLACE INTO entries(volume, key, parent, parent_key, orphan, kind, state, "
             "marked_deleted, system, name, raw_name, name_exact, type, created, modified, "
-            "accessed, deleted, link_target, finder_info, id, proof, by_sweep) "
-            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
+            "accessed, deleted, link_target, finder_info, id, proof, by_sweep, hidden) "
+            "VALUES(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"),
         stream(db,
                "INSERT INTO streams(entry, name, size, valid_size, encoding, placement, open, "
                "first, hint, pieces, inline_data, rating, score, intact_bytes, first_step, codec, "
@@ -282,6 +282,7 @@ void VolumeWriter::Rows::bind_entry(const Entry& of) {
   }
   entry.bindNoCopy(21, to_text(of.proof).data());
   entry.bind(22, told_by == ToldBy::sweep ? 1 : 0);
+  entry.bind(23, of.hidden || of.name.text.starts_with('.') ? 1 : 0);
 }
 
 void VolumeWriter::Rows::add_belongings(EntryId id, const Entry& of) {

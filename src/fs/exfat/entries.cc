@@ -50,6 +50,7 @@ Entry entry_from(const EntrySet& set, uint64_t key, State state, const Zone& zon
     return entry;
   }
   const FileEntry& file = set.file;
+  entry.hidden = (file.FileAttributes.value() & kHiddenAttribute) != 0;
   entry.created = created_time(file, zone);
   entry.modified = to_time(file.LastModifiedTimestamp.value(), file.LastModified10msIncrement,
                            file.LastModifiedUtcOffset, zone);

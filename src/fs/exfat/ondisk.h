@@ -77,6 +77,7 @@ struct FileEntry {
   u8 Reserved2[7];
 };
 static_assert(sizeof(FileEntry) == 32);
+constexpr unsigned kHiddenAttribute = 0x02;
 constexpr unsigned kDirectoryAttribute = 0x10;
 
 // Section 7.6, "Stream Extension Directory Entry".

@@ -87,6 +87,7 @@ struct LongEntry {
 };
 static_assert(sizeof(LongEntry) == 32);
 
+constexpr u8 kAttrHidden = 0x02;
 constexpr u8 kAttrVolumeId = 0x08;
 constexpr u8 kAttrDirectory = 0x10;
 constexpr u8 kAttrLongName = 0x0F;

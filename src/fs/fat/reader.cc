@@ -317,6 +317,7 @@ class Reader : public VolumeReader {
     if (!in_root) entry.parent = parent.entry.key;
     entry.state = parent_live && !found.deleted ? State::live : State::deleted;
     entry.marked_deleted = found.marked;
+    entry.hidden = (found.raw.DIR_Attr & kAttrHidden) != 0;
     // A rename leaves an entry behind, as deletion does.
     if (found.deleted) entry.proof = Proof::unsure;
     entry.name = found.name;

@@ -129,6 +129,8 @@ Entry from_record(const CatalogRecord& record, State state, const Tables& tables
   entry.created = to_time(file.createDate.value());
   entry.modified = to_time(file.contentModDate.value());
   entry.accessed = to_time(file.accessDate.value());
+  // Files and folders have these flags in the same place: TN1150, "Finder Info".
+  entry.hidden = (file.fdFlags.value() & kIsInvisible) != 0;
   // A record that is in no tree any more may be any of those the file had in its time.
   if (state != State::live) entry.proof = Proof::old;
   if (record.type == kFolder) {

@@ -147,7 +147,8 @@ struct FileRecord {
   Permissions permissions;
   be32 fdType;  // begins userInfo
   be32 fdCreator;
-  u8 restOfUserInfo[8];
+  be16 fdFlags;  // of a folder: frFlags
+  u8 restOfUserInfo[6];
   u8 finderInfo[16];
   be32 textEncoding;
   be32 reserved2;
@@ -164,6 +165,7 @@ struct ThreadRecord {
 static_assert(sizeof(ThreadRecord) == 10);
 static_assert(offsetof(FolderRecord, folderID) == offsetof(FileRecord, fileID) &&
               offsetof(FolderRecord, textEncoding) == offsetof(FileRecord, textEncoding));
+constexpr unsigned kIsInvisible = 0x4000;  // in fdFlags
 constexpr unsigned kModeType = 0xF000, kModeLink = 0xA000;
 constexpr uint32_t kHardLinkType = 0x686C6E6B;       // "hlnk"
 constexpr uint32_t kHardLinkCreator = 0x6866732B;    // "hfs+"

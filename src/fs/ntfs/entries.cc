@@ -136,6 +136,7 @@ void add_streams(Entry& entry, const File& file) {
 Entry from_file(const File& file) {
   Entry entry;
   entry.kind = file.folder ? Kind::folder : Kind::file;
+  entry.hidden = file.hidden;
   entry.created = file.created;
   entry.modified = file.modified;
   entry.accessed = file.accessed;
@@ -263,6 +264,7 @@ Entry EntryMaker::ghost(const Ghost& ghost) const {
   for (const Sighting& sighting : ghost.sightings) {
     const FoundName& name = sighting.name;
     folder = folder || name.folder;
+    entry.hidden = entry.hidden || name.hidden;
     size = std::max(size, name.size.value_or(0));
     if (!entry.created) entry.created = name.created;
     if (!entry.modified) entry.modified = name.modified;

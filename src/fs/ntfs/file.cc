@@ -90,6 +90,7 @@ std::optional<FoundName> parse_file_name(std::span<const std::byte> bytes) {
   name.text = utf16_at(bytes, sizeof(FileName), value->name_length);
   name.name_space = value->name_space;
   name.folder = (value->file_attributes.value() & kFolderAttribute) != 0;
+  name.hidden = (value->file_attributes.value() & kHiddenAttribute) != 0;
   name.size = value->data_size.value();
   name.created = to_time(value->created.value());
   name.modified = to_time(value->modified.value());
@@ -166,6 +167,7 @@ void FileBuilder::add_resident(const Attribute& attribute) {
         file_.created = to_time(info->created.value());
         file_.modified = to_time(info->modified.value());
         file_.accessed = to_time(info->accessed.value());
+        file_.hidden = (info->file_attributes.value() & kHiddenAttribute) != 0;
       }
       break;
     case kAttributeList:

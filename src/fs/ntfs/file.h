@@ -21,7 +21,7 @@ struct FoundName {
   uint64_t parent = 0;  // file reference
   std::u16string text;
   uint8_t name_space = kPosix;
-  bool folder = false;
+  bool folder = false, hidden = false;
   std::optional<uint64_t> size;  // bytes, where recorded
   std::optional<Time> created, modified, accessed;
 };
@@ -55,6 +55,7 @@ struct File {
   uint16_t sequence = 0;  // as its base record has it
   bool in_use = false;
   bool folder = false;
+  bool hidden = false;
   bool torn = false;     // a fix-up did not match
   bool damaged = false;  // attributes, or records with attributes, are missing
   std::optional<Time> created, modified, accessed;

@@ -129,7 +129,9 @@ struct FileName {
 };
 static_assert(sizeof(FileName) == 66);
 enum NameSpace : u8 { kPosix = 0, kWin32 = 1, kDos = 2, kWin32AndDos = 3 };
-constexpr uint32_t kFolderAttribute = 0x10000000;  // in FileName::file_attributes
+// In `file_attributes`; that of folders in FileName only.
+constexpr uint32_t kHiddenAttribute = 0x00000002;
+constexpr uint32_t kFolderAttribute = 0x10000000;
 
 // "$ATTRIBUTE_LIST".
 struct AttributeListEntry {

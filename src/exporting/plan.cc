@@ -1,0 +1,105 @@
+#include "exporting/plan.h"
+
+#include <fmt/format.h>
+
+#include <unordered_set>
+
+#include "model/error.h"
+#include "shelf/totals.h"
+
+namespace undershelf {
+namespace {
+
+constexpr uint64_t kRoomPerFile = 4096;  // for the target's own accounts, and the lists
+constexpr uint64_t kRoomForTags = 1 << 20;
+
+std::string in_mebibytes(uint64_t bytes) {
+  return fmt::format("{:.1f} MiB", static_cast<double>(bytes) / (1 << 20));
+}
+
+// Takes what is not written, or not written again, out of what is wanted.
+void look_at_each(const Shelf& shelf, const Selection& selection, const ExportOptions& options,
+                  const Target& target, ExportPlan& plan) {
+  std::unordered_set<std::string> contents;
+  each_row(shelf, selection, [&](const Row& row) {
+    if (row.is_folder() || is_left_out_as_gone(row, options)) return true;
+    const uint64_t own = row.link ? 0 : row.size.value_or(0);
+    if (is_too_large(row, target)) {
+      plan.too_large.add(*row.size);
+      --plan.wanted.files;
+      plan.wanted.bytes -= own;
+      plan.refused.push_back(fmt::format(
+          "{} (id {}) has {} bytes; the target's file system holds files of at most {}.", row.path,
+          row.id, *row.size, target.most_file_bytes));
+    } else if (options.unique && can_share_content(row) && !contents.insert(*row.sha256).second) {
+      plan.wanted.bytes -= own;
+    }
+    return true;
+  });
+}
+
+void require_something(const ExportPlan& plan) {
+  if (plan.wanted.files > 0) return;
+  if (plan.selected.files == 0) {
+    throw Error(Failure::incomplete,
+                "Nothing was exported: no file fits these filters. `undershelf list` shows what "
+                "there is.");
+  }
+  if (plan.too_large.files > 0) {
+    throw Error(Failure::incomplete, fmt::format("Nothing was exported: {}", plan.refused.front()));
+  }
+  throw Error(Failure::incomplete,
+              fmt::format("Nothing was exported: of {} selected, nothing but the names is left. "
+                          "Add --even-gone to take what is in their places now.",
+                          plan.gone.files == 1 ? "the one file"
+                                               : fmt::format("the {} files", plan.gone.files)));
+}
+
+}  // namespace
+
+uint64_t ExportPlan::room() const {
+  return wanted.bytes + wanted.files * kRoomPerFile + kRoomForTags;
+}
+
+bool is_left_out_as_gone(const Row& row, const ExportOptions& options) {
+  return row.rating && *row.rating == "gone" && !options.even_gone;
+}
+
+bool is_too_large(const Row& row, const Target& target) {
+  return target.most_file_bytes != 0 && row.size.value_or(0) > target.most_file_bytes;
+}
+
+bool can_share_content(const Row& row) {
+  return row.sha256 && row.size && row.intact_bytes == row.size;
+}
+
+ExportPlan plan_export(const Shelf& shelf, const Selection& selection, const ExportOptions& options,
+                       const Target& target) {
+  ExportPlan plan;
+  const auto [gone, others] = total_by_loss(shelf, selection);
+  const FileSum lost{gone.content(), gone.bytes};
+  plan.selected = {lost.files + others.content(), lost.bytes + others.bytes};
+  plan.wanted = {others.content(), others.bytes - others.link_bytes};
+  if (options.even_gone) {
+    plan.wanted.files += lost.files;
+    plan.wanted.bytes += lost.bytes - gone.link_bytes;
+  } else {
+    plan.gone = lost;
+  }
+  if (target.most_file_bytes != 0 || options.unique) {
+    look_at_each(shelf, selection, options, target, plan);
+  }
+  require_something(plan);
+  return plan;
+}
+
+void require_room(const ExportPlan& plan, const Target& target) {
+  if (plan.room() <= target.free_bytes) return;
+  throw Error(Failure::refused,
+              fmt::format("The export needs {} ({} of content, the rest for folders and lists) and "
+                          "{} has {} free. Choose another target, or fewer files.",
+                          in_mebibytes(plan.room()), in_mebibytes(plan.wanted.bytes), target.where,
+                          in_mebibytes(target.free_bytes)));
+}
+
+}  // namespace undershelf
