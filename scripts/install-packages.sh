@@ -8,7 +8,7 @@ packages=(
   g++ cmake ninja-build clang-format zstd dosfstools mtools
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
   nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev
-  libtiff-dev libwebp-dev libgif-dev pkg-config
+  libtiff-dev libwebp-dev libgif-dev libfuse3-dev fuse3 pkg-config
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then

@@ -1,6 +1,10 @@
 #include "access/apple_double.h"
 
+#include <SQLiteCpp/SQLiteCpp.h>
+
 #include <boost/endian/conversion.hpp>
+
+#include "shelf/shelf.h"
 
 namespace undershelf {
 
@@ -28,6 +32,12 @@ std::string apple_double_head(const std::string& finder_info, uint64_t fork_size
   head += finder_info.substr(0, kFinderInfoSize);
   head.resize(kEntriesEnd + kFinderInfoSize, '\0');
   return head;
+}
+
+std::string apple_double_head_of(const Shelf& shelf, EntryId entry, uint64_t fork_size) {
+  SQLite::Statement finder(shelf.db(), "SELECT finder_info FROM entries WHERE id=?");
+  finder.bind(1, number_of(entry));
+  return apple_double_head(finder.executeStep() ? finder.getColumn(0).getString() : "", fork_size);
 }
 
 std::string apple_double_path(const std::string& path) {

@@ -83,6 +83,7 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments);
 int run_scan(const Command& self, const std::vector<std::string>& arguments);
 int run_volumes(const Command& self, const std::vector<std::string>& arguments);
 int run_list(const Command& self, const std::vector<std::string>& arguments);
+int run_mount(const Command& self, const std::vector<std::string>& arguments);
 int run_verify(const Command& self, const std::vector<std::string>& arguments);
 int run_totals(const Command& self, const std::vector<std::string>& arguments);
 int run_tree(const Command& self, const std::vector<std::string>& arguments);

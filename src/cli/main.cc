@@ -44,6 +44,9 @@ std::span<const Command> commands() {
       Command{"verify", "DIR [options]",
               "Holds an export against its lists, its shelf, and what its files are.",
               "undershelf verify /media/target/job-12 --shelf logger-card.shelf", run_verify},
+      Command{"mount", "SHELF DIR [filters] [options]",
+              "Shows what was found as a read-only folder, for any program to open.",
+              "undershelf mount logger-card.shelf /mnt/found --rating likely+", run_mount},
       Command{"demo", "[--to DIR]", "Does the whole job on the sample volumes.",
               "undershelf demo --to /tmp/undershelf-demo", run_demo},
   };

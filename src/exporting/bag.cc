@@ -110,15 +110,6 @@ class Exporter {
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
-  // What is written in front of a row's content.
-  std::string head_of(const Row& row) const {
-    if (!is_double(row, path_rules_)) return {};
-    SQLite::Statement finder(shelf_.db(), "SELECT finder_info FROM entries WHERE id=?");
-    finder.bind(1, number_of(row.id));
-    return apple_double_head(finder.executeStep() ? finder.getColumn(0).getString() : "",
-                             row.size.value_or(0));
-  }
-
   void write_payload(const Selection& selection) {
     tree_->make_folder("data");
     BagWriter writer(options_.directory, options_.read_back);
@@ -222,7 +213,9 @@ class Exporter {
   bool write_file(const Row& row, const std::string& path, BagWriter& writer) {
     const StreamReader stream = opener_.open(row.stream_id);
     Losses losses;  // that turn up in reading
-    const std::string head = head_of(row);
+    const std::string head = is_double(row, path_rules_)
+                                 ? apple_double_head_of(shelf_, row.id, row.size.value_or(0))
+                                 : "";
     const uint64_t size = head.size() + stream.size();
     for (uint64_t at = 0; at < size || size == 0;) {
       BagPart part;

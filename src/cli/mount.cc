@@ -1,0 +1,39 @@
+// `undershelf mount`: a selection as a read-only folder.
+#include "mounting/mount.h"
+
+#include <fmt/format.h>
+
+#include "access/content.h"
+#include "cli/command.h"
+#include "cli/filters.h"
+#include "cli/output.h"
+#include "shelf/shelf.h"
+
+namespace undershelf::cli {
+
+int run_mount(const Command& self, const std::vector<std::string>& arguments) {
+  po::options_description options("Options");
+  options.add_options()("fill", "missing bytes read as zeros, and not as errors")  //
+      ("even-gone", "files rated gone as well")                                    //
+      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+  add_filters(options, Sorted::no);
+  const CommandLine line(self, options, {"SHELF", "DIR"}, arguments);
+  if (line.help_given()) return kDone;
+  const std::string path = line.text("SHELF");
+  const Shelf shelf = Shelf::open_to_read(path);
+  const Selection selection = read_filters(line, shelf);
+  MountOptions mount;
+  mount.directory = line.text("DIR");
+  mount.even_gone = line.has("even-gone");
+  mount.fill = line.has("fill");
+  mount.mounted = [&](const View::Sum& sum) {
+    say(fmt::format("{}, {}, are in {}, for reading only. Ctrl-C or `fusermount3 -u {}` ends it.",
+                    counted(sum.files, "file"), table_size(sum.bytes), mount.directory,
+                    quoted_path(mount.directory)));
+  };
+  mount_selection(shelf, open_scanned_source(shelf, line.text("source")), selection, mount);
+  next_step(fmt::format("undershelf export {} --to DIR{}", quoted_path(path), filters_again(line)));
+  return kDone;
+}
+
+}  // namespace undershelf::cli
