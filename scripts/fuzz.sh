@@ -50,6 +50,8 @@ run() {
     echo "$name: $(sed -n 's/stat::number_of_executed_units: *//p' "$log") inputs, none breaks it"
   else
     echo "$name: BROKEN, see $log"
+    grep -E -A 8 'ERROR|runtime error' "$log" | head -20 || true
+    grep -E '^(SUMMARY|Base64)' "$log" || true
     exit 1
   fi
 }
