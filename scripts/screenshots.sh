@@ -58,7 +58,7 @@ shot mount 'mkdir found
 undershelf mount fat16-logger.shelf found --state deleted 2> told &
 sleep 1; cat told
 find found -type f | sort | head -12
-head -c 200 found/volume-1-LOGGER16/CHARTS/TIDE_MAR.CSV
+head -3 found/volume-1-LOGGER1/Exactly26LettersInName.csv
 kill %1; wait'
 shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
 undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
