@@ -60,6 +60,11 @@ TEST_F(Finding, HiddenByAnAttributeOrADot) {
 TEST_F(Finding, DuplicatesStandTogetherWhateverTheirState) {
   EXPECT_EQ(paths({"--duplicates"}), (Paths{"_OPY.TXT", "LOG/GAUGE.TXT", ".draft", "NOTE.TXT"}));
   EXPECT_EQ(paths({"--duplicates", "--state", "deleted"}), (Paths{"_OPY.TXT"}));
+  // A tree goes by folders all the same.
+  const std::string tree = undershelf({"tree", shelf_, "--duplicates"}).out;
+  EXPECT_LT(tree.find("_OPY.TXT"), tree.find("LOG/")) << tree;
+  EXPECT_LT(tree.find("LOG/"), tree.find("GAUGE.TXT")) << tree;
+  EXPECT_LT(tree.find("GAUGE.TXT"), tree.find("NOTE.TXT")) << tree;
 }
 
 TEST_F(Finding, WithoutHashesThereAreNoDuplicates) {

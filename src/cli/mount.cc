@@ -7,6 +7,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "model/text.h"
 #include "shelf/shelf.h"
 
 namespace undershelf::cli {
@@ -27,9 +28,10 @@ int run_mount(const Command& self, const std::vector<std::string>& arguments) {
   mount.even_gone = line.has("even-gone");
   mount.fill = line.has("fill");
   mount.mounted = [&](const View::Sum& sum) {
-    say(fmt::format("{}, {}, are in {}, for reading only. Ctrl-C or `fusermount3 -u {}` ends it.",
-                    counted(sum.files, "file"), table_size(sum.bytes), mount.directory,
-                    quoted_path(mount.directory)));
+    say(fmt::format(
+        "Mounted at {}, for reading only: {}, {}. Ctrl-C or `fusermount3 -u {}` ends it.",
+        printable(mount.directory), counted(sum.files, "file"), table_size(sum.bytes),
+        quoted_path(mount.directory)));
   };
   mount_selection(shelf, open_scanned_source(shelf, line.text("source")), selection, mount);
   next_step(fmt::format("undershelf export {} --to DIR{}", quoted_path(path), filters_again(line)));

@@ -87,7 +87,8 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
   if (line.help_given()) return kDone;
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
-  const Selection selection = read_filters(line, shelf);
+  Selection selection = read_filters(line, shelf);
+  selection.sort = "volume";  // whatever the filters would have stand together
   TreePrinter printer;
   for (const VolumeRecord& record : shelf.volumes(false)) printer.know(record);
   uint64_t count = 0;

@@ -266,11 +266,10 @@ void mount_selection(const Shelf& shelf, const SourcePtr& source, const Selectio
     fail_to_mount(options.directory);
   }
   fuse_session* signals = fuse_get_session(session.get());
-  if (fuse_set_signal_handlers(signals) == 0) {
-    options.mounted(state.view.sum());
-    fuse_loop(session.get());
-    fuse_remove_signal_handlers(signals);
-  }
+  const bool can_be_stopped = fuse_set_signal_handlers(signals) == 0;
+  options.mounted(state.view.sum());
+  fuse_loop(session.get());
+  if (can_be_stopped) fuse_remove_signal_handlers(signals);
   fuse_unmount(session.get());
 }
 
