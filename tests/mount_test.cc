@@ -94,7 +94,7 @@ TEST_F(Mounted, MissingBytesAreNoContent) {
   ASSERT_GT(seen, 5U);
   const Outcome cut = with_mount("", commands + "true");
   EXPECT_EQ(cut.out, "");
-  EXPECT_EQ(with_mount("--fill", filled + "true").code, 0);
+  EXPECT_EQ(with_mount("--fill", filled + "true").code, 0) << read_file(folder_.path("told"));
   for (const auto& [number, file] : wanted) {
     const uint64_t first = file["missing"][0]["offset"];
     const std::string written =
@@ -108,6 +108,18 @@ TEST_F(Mounted, MissingBytesAreNoContent) {
     }
     EXPECT_EQ(all, zeroed) << file["path"];
   }
+}
+
+// Nothing stays behind of it (the sanitizers tell).
+TEST_F(Mounted, EndsWhileFilesAreOpen) {
+  scan("fat12-floppy");
+  REQUIRE_MOUNTS();
+  const Outcome ended =
+      with_mount("",
+                 "exec 3< \"$(find there -type f -size +2k | head -1)\"; head -c 100 <&3 | wc -c; "
+                 "fusermount3 -uz there || umount -l there");
+  EXPECT_EQ(ended.out, "100\n");
+  EXPECT_EQ(ended.code, 0) << read_file(folder_.path("told"));
 }
 
 TEST_F(Mounted, WhatCannotBeIsSaid) {

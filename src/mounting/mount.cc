@@ -19,6 +19,7 @@
 #include <memory>
 #include <new>
 #include <span>
+#include <unordered_map>
 
 #include "access/apple_double.h"
 #include "access/content.h"
@@ -105,6 +106,9 @@ struct Mounted {
   ContentOpener opener;
   View view;
   const bool fill;
+  // By handle. Some may still be open when it ends.
+  std::unordered_map<uint64_t, std::unique_ptr<OpenFile>> open_files;
+  uint64_t next_handle = 1;
 };
 
 Mounted& mounted() { return *static_cast<Mounted*>(fuse_get_context()->private_data); }
@@ -177,22 +181,21 @@ int open_file(const char* path, fuse_file_info* file) {
     // Only so does a read that ends before what is missing stay one.
     file->direct_io = !opened->losses.empty() && !mounted().fill ? 1 : 0;
     file->keep_cache = 1;
-    file->fh = reinterpret_cast<uint64_t>(opened.release());
+    file->fh = mounted().next_handle++;
+    mounted().open_files.emplace(file->fh, std::move(opened));
     return 0;
   });
 }
 
-OpenFile* opened_by(const fuse_file_info* file) { return reinterpret_cast<OpenFile*>(file->fh); }
-
 int read_file(const char*, char* buffer, size_t size, off_t offset, fuse_file_info* file) {
   return guarded([&] {
     const std::span out(reinterpret_cast<std::byte*>(buffer), std::min<size_t>(size, INT_MAX));
-    return mounted().read(*opened_by(file), out, static_cast<uint64_t>(offset));
+    return mounted().read(*mounted().open_files.at(file->fh), out, static_cast<uint64_t>(offset));
   });
 }
 
 int release_file(const char*, fuse_file_info* file) {
-  delete opened_by(file);
+  mounted().open_files.erase(file->fh);
   return 0;
 }
 
