@@ -63,11 +63,11 @@ TEST_F(Mounted, ShowsWhatAnExportWrites) {
 TEST_F(Mounted, NothingCanBeChanged) {
   scan("fat12-floppy");
   REQUIRE_MOUNTS();
-  const Outcome tried =
-      with_mount("",
-                 "f=$(find there -type f | head -1); for c in \"touch there/new\" \"rm -f $f\" "
-                 "\"mv $f $f.old\" \"dd if=/dev/zero of=$f bs=1 count=1\"; do "
-                 "$c 2> /dev/null && echo \"$c was done\"; done; true");
+  const Outcome tried = with_mount(
+      "",
+      "victim=$(find there -type f | head -1); for c in \"touch there/new\" \"rm -f $victim\" "
+      "\"mv $victim $victim.old\" \"dd if=/dev/zero of=$victim bs=1 count=1\"; do "
+      "$c 2> /dev/null && echo \"$c was done\"; done; true");
   EXPECT_EQ(tried.out, "");
   EXPECT_EQ(tried.code, 0);
 }

@@ -163,9 +163,9 @@ class Exporter {
     kept_.add(earlier.bytes);
     (earlier.has_gaps ? kept_gaps_ : kept_full_).add(row.size.value_or(0));
     done_ += row.size.value_or(0);
+    if (!earlier.has_gaps) remember_content(row, earlier.path, earlier.sha256, earlier.bytes);
     // Which bytes it lacks is not read back: a further name of a file with gaps is written out, so
     // that the list says what that one lacks.
-    if (!earlier.has_gaps) remember_content(row, earlier.path, earlier.sha256, earlier.bytes);
     if (linked_.contains(row.id) && !earlier.has_gaps) {
       written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
     }
