@@ -69,7 +69,7 @@ class Exporter {
       done_ = 0;
       tree_.emplace(options_.directory);
       write_payload(selection);
-      set_folder_times();
+      finish_folders();
     } catch (const TargetFailed& failure) {
       throw Error(Failure::refused,
                   fmt::format("The folder {} cannot be written to: {}. Choose another target.",
@@ -142,7 +142,7 @@ class Exporter {
     const std::string path = "data/" + paths_->of(row);
     if (row.is_folder()) {
       folder_times_.emplace_back(path, row.modified);
-      return make_folder(path, writer);
+      return true;
     }
     note_name(row, path);
     if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
@@ -175,20 +175,6 @@ class Exporter {
                         uint64_t size) {
     if (!options_.unique || !can_share_content(row) || *row.sha256 != sha256) return;
     contents_[sha256] = {path, sha256, {}, size};
-  }
-
-  bool make_folder(const std::string& path, BagWriter& writer) {
-    try {
-      tree_->make_folder(path);
-    } catch (const TargetFailed& failure) {
-      if (is_fatal(failure.error)) {
-        writer.fail(std::current_exception());
-        return false;
-      }
-      result_.failures.push_back(
-          fmt::format("The folder {} could not be made: {}.", path, std::strerror(failure.error)));
-    }
-    return true;
   }
 
   // What was written of a stream whose entry has several names.
@@ -297,7 +283,17 @@ class Exporter {
     return listed;
   }
 
-  void set_folder_times() {
+  // Files have made most of them. Their times come last, the innermost first.
+  void finish_folders() {
+    for (const auto& [path, time] : folder_times_) {
+      try {
+        tree_->make_folder(path);
+      } catch (const TargetFailed& failure) {
+        result_.failures.push_back(fmt::format("The folder {} could not be made: {}.", path,
+                                               std::strerror(failure.error)));
+        if (is_fatal(failure.error)) return;
+      }
+    }
     for (auto folder = folder_times_.rbegin(); folder != folder_times_.rend(); ++folder) {
       tree_->set_modified(folder->first, folder->second);
     }

@@ -2,12 +2,12 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 #include <iterator>
 #include <utility>
 
@@ -24,14 +24,11 @@ constexpr uint64_t kListBytesPerFile = 2048;
 constexpr uint64_t kListBytes = 256 << 10;
 constexpr size_t kChunk = 1 << 20;  // bytes read from the target at a time
 
-// Whether so many files may be open at a time; asks for it.
-bool can_hold_open(size_t files) {
-  rlimit limit{};
-  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0) return false;
-  if (limit.rlim_cur >= files) return true;
-  if (limit.rlim_max < files) return false;
-  limit.rlim_cur = files;
-  return ::setrlimit(RLIMIT_NOFILE, &limit) == 0;
+// Files of a batch are written below it as they will be in the bag.
+std::string staged_folder(uint64_t batch) { return fmt::format("{}/{}", kStagingFolder, batch); }
+
+std::string staged_path(const std::string& path, uint64_t batch) {
+  return fmt::format("{}/{}", staged_folder(batch), path);
 }
 
 // Without its full stop.
@@ -66,7 +63,6 @@ void BagWriter::start(size_t files) {
     tree_.emplace(directory_);
     places_.emplace(directory_);
     tree_->make_folder(kStagingFolder);
-    unnamed_ = can_hold_open(2 * kFilesPerFlush + 64) && tree_->create_unnamed().ok();
     manifest_.emplace(tree_->root(), "manifest-sha256.txt");
     exported_.emplace(tree_->root(), "exported.jsonl");
     const Descriptor reserve = tree_->create(kReserveFile);
@@ -182,9 +178,8 @@ void BagWriter::work() {
 void BagWriter::write(BagPart& part) {
   if (part.then == BagPart::Then::link) return queue_up(std::move(part));
   if (part.begins) {
-    open_ = {{}, part.id, part.listed.path, {}};
-    if (!unnamed_) open_.staged = fmt::format("{}/{}", kStagingFolder, next_staged_++);
-    Descriptor file = unnamed_ ? tree_->create_unnamed() : tree_->create(open_.staged);
+    open_ = {staged_path(part.listed.path, batches_), part.id, part.listed.path, {}};
+    Descriptor file = tree_->create(open_.staged);
     if (!file.ok()) return give_up(errno);
     open_.file.emplace(std::move(file));
   }
@@ -197,14 +192,7 @@ void BagWriter::write(BagPart& part) {
   }
 }
 
-// What has no name goes away by itself.
-void BagWriter::remove_open() {
-  if (!open_.staged.empty()) ::unlinkat(tree_->root(), open_.staged.c_str(), 0);
-}
-
-void BagWriter::remove_staged(const Staged& staged) {
-  if (!staged.name.empty()) ::unlinkat(tree_->root(), staged.name.c_str(), 0);
-}
+void BagWriter::remove_open() { tree_->remove(open_.staged); }
 
 void BagWriter::complete(BagPart& part) {
   const uint64_t size = part.listed.bytes;
@@ -235,13 +223,8 @@ void BagWriter::queue_up(BagPart part) {
   const bool link = part.then == BagPart::Then::link;
   pending_bytes_ += link ? 0 : part.listed.bytes;
   part.bytes.reset();
-  Staged& staged = pending_.emplace_back();
-  staged.part = std::move(part);
-  if (!link) {
-    staged.name = open_.staged;
-    if (unnamed_) staged.file = std::move(open_.file);
-    open_.file.reset();
-  }
+  pending_.push_back({std::move(part), batches_, false, {}});
+  if (!link) open_.file.reset();
   if (pending_.size() >= kFilesPerFlush || pending_bytes_ >= kBytesPerFlush) begin_flush();
 }
 
@@ -254,19 +237,52 @@ void BagWriter::begin_flush() {
   pending_.clear();
   pending_bytes_ = 0;
   if (batch_.empty()) return;
-  flushing_ = std::async(std::launch::async, [this] { return flush_and_place(); });
+  flushing_ =
+      std::async(std::launch::async, [this, batch = batches_] { return flush_and_place(batch); });
+  ++batches_;
 }
 
-int BagWriter::flush_and_place() {
+int BagWriter::flush_and_place(uint64_t batch) {
   // By the one descriptor that is told of each failure once.
   if (::syncfs(tree_->root()) != 0) return errno;
   std::vector<std::byte> buffer(kChunk);
-  for (Staged& staged : batch_) {
-    if (!staged.placed) put_in_place(staged, buffer);
+  if (read_back_) read_back(batch, buffer);
+  put_in_place(batch);
+  for (Staged& one : batch_) {
+    const ListedFile& listed = one.part.listed;
+    if (one.part.then != BagPart::Then::link || places_->link(one.part.link_to, listed.path) ||
+        copy(one.part.link_to, listed.path, buffer)) {
+      continue;
+    }
+    one.failure = listed.path + " could not be written as one more name of a file that was.";
   }
   // At once: until then there are files in the bag that its lists do not tell of.
   append_lists();
   return 0;
+}
+
+// Files of the batch that are not on the target as they were written go away.
+void BagWriter::read_back(uint64_t batch, std::vector<std::byte>& buffer) {
+  for (Staged& one : batch_) {
+    const ListedFile& listed = one.part.listed;
+    if (one.part.then == BagPart::Then::link) continue;
+    const std::string name = staged_path(listed.path, batch);
+    if (hash_of(places_->open_to_read(name), buffer, true) == listed.sha256) continue;
+    places_->remove(name);
+    one.failure =
+        listed.path + " reads back from the target other than it was written; it was removed.";
+  }
+}
+
+// Moves what is on the medium by now to where it belongs.
+void BagWriter::put_in_place(uint64_t batch) {
+  const std::string staged = staged_folder(batch);
+  for (Staged& one : batch_) {
+    one.placed = true;
+    if (one.part.then != BagPart::Then::link && one.failure.empty()) {
+      places_->place(staged, one.part.listed.path);
+    }
+  }
 }
 
 void BagWriter::end_flush() {
@@ -285,39 +301,6 @@ void BagWriter::end_flush() {
   outcome_.full.add(listed_.full);
   outcome_.with_gaps.add(listed_.with_gaps);
   outcome_.payload.add(listed_.payload);
-}
-
-// Moves what is on the medium by now to where it belongs.
-void BagWriter::put_in_place(Staged& staged, std::vector<std::byte>& buffer) {
-  const ListedFile& listed = staged.part.listed;
-  const auto fail_file = [&](const char* what) {
-    staged.failure = fmt::format("{} {}", listed.path, what);
-  };
-  staged.placed = true;
-  if (staged.part.then == BagPart::Then::link) {
-    if (!places_->link(staged.part.link_to, listed.path) &&
-        !copy(staged.part.link_to, listed.path, buffer)) {
-      fail_file("could not be written as one more name of a file that was.");
-    }
-    return;
-  }
-  const auto reads_back = [&] {
-    if (!staged.file) {
-      return hash_of(places_->open_to_read(staged.name), buffer, true) == listed.sha256;
-    }
-    ::lseek(staged.file->get(), 0, SEEK_SET);
-    return hash_of(*staged.file, buffer, true) == listed.sha256;
-  };
-  if (read_back_ && !reads_back()) {
-    remove_staged(staged);
-    return fail_file("reads back from the target other than it was written; it was removed.");
-  }
-  if (staged.file) {
-    places_->place(*staged.file, listed.path);
-    staged.file.reset();
-  } else {
-    places_->move(staged.name, listed.path);
-  }
 }
 
 // Where the target has no links.
@@ -375,7 +358,8 @@ void BagWriter::append_lists() {
 void BagWriter::discard_unflushed() {
   for (std::vector<Staged>* files : {&batch_, &pending_}) {
     for (const Staged& staged : *files) {
-      remove_staged(staged);
+      if (staged.part.then == BagPart::Then::link && !staged.placed) continue;
+      tree_->remove(staged_path(staged.part.listed.path, staged.batch));
       if (staged.placed) tree_->remove(staged.part.listed.path);
     }
     files->clear();
@@ -384,7 +368,8 @@ void BagWriter::discard_unflushed() {
 
 void BagWriter::finish_lists(const std::string& info, FileSum payload) {
   if (!manifest_ || !exported_) return;
-  ::unlinkat(tree_->root(), kStagingFolder, AT_REMOVEDIR);
+  std::error_code error;
+  std::filesystem::remove_all(directory_ + "/" + kStagingFolder, error);
   payload.files += outcome_.payload.files;
   payload.bytes += outcome_.payload.bytes;
   replace_file(tree_->root(), "bag-info.txt",

@@ -64,10 +64,11 @@ struct FileSum {
   }
 };
 
-// Files are written without a name (or, where the target has no such files, in a folder of their
-// own, `.partial`) and put in their places, and into the lists, once the medium has them: the lists
-// tell of just what is there, whenever it ends; but for the moment between a batch's places and its
-// lines, after which an export that was killed has files that only going on with it lists.
+// Files are written in a folder of their own, `.partial`, in folders as they will be in the bag,
+// and put in their places, whole folders at once where that can be, and into the lists, once the
+// medium has them: the lists tell of just what is there, whenever it ends; but for the moment
+// between a batch's places and its lines, after which an export that was killed has files that only
+// going on with it lists.
 class BagWriter {
  public:
   struct Outcome {
@@ -107,16 +108,15 @@ class BagWriter {
   void begin_flush();
   void end_flush();
   struct Staged {
-    std::string name;  // below the bag; empty for a link, and for a file without a name yet
-    BagPart part;      // without its bytes
-    std::optional<Descriptor> file;  // without a name yet
+    BagPart part;  // without its bytes
+    uint64_t batch = 0;
     bool placed = false;
     std::string failure;  // a sentence, if it could not be put in its place
   };
-  int flush_and_place();
+  int flush_and_place(uint64_t batch);
+  void read_back(uint64_t batch, std::vector<std::byte>& buffer);
   void remove_open();
-  void remove_staged(const Staged& staged);
-  void put_in_place(Staged& staged, std::vector<std::byte>& buffer);
+  void put_in_place(uint64_t batch);
   bool copy(const std::string& from, const std::string& to, std::vector<std::byte>& buffer);
   void append_lists();
   void discard_unflushed();
@@ -144,8 +144,7 @@ class BagWriter {
     std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;
-  bool unnamed_ = false;  // the target holds files without names
-  uint64_t next_staged_ = 0;
+  uint64_t batches_ = 0;            // the number of the one that is being written
   std::optional<TargetTree> tree_;  // tells of each failure since it was opened
   std::optional<TagFile> manifest_, exported_;
   std::vector<Staged> pending_;  // written, not yet flushed

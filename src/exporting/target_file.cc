@@ -72,6 +72,7 @@ TagFile::TagFile(int directory, std::string name)
   struct stat status {};
   if (!file_.ok() || ::fstat(file_.get(), &status) != 0) throw TargetFailed{errno};
   length_ = static_cast<uint64_t>(status.st_size);
+  hashed_ = length_ == 0;
 }
 
 void TagFile::append(std::string_view text) {
@@ -81,9 +82,11 @@ void TagFile::append(std::string_view text) {
     throw TargetFailed{error};
   }
   length_ += text.size();
+  if (hashed_) hash_.update(std::as_bytes(std::span(text)));
 }
 
 void TagFile::take_back(uint64_t length) {
+  hashed_ = false;
   // Making a file shorter needs no room.
   if (::ftruncate(file_.get(), static_cast<off_t>(length)) == 0) length_ = length;
 }
@@ -91,7 +94,8 @@ void TagFile::take_back(uint64_t length) {
 std::string TagFile::close() {
   if (::fsync(file_.get()) != 0 || ::lseek(file_.get(), 0, SEEK_SET) < 0) throw TargetFailed{errno};
   std::vector<std::byte> buffer(1 << 16);
-  return fmt::format("{}  {}\n", hash_of(file_, buffer, false), name_);
+  const std::string hash = hashed_ ? hash_.hex() : hash_of(file_, buffer, false);
+  return fmt::format("{}  {}\n", hash, name_);
 }
 
 void replace_file(int directory, const std::string& name, std::string_view content) {

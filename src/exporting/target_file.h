@@ -81,6 +81,8 @@ class TagFile {
   std::string name_;
   uint64_t length_ = 0;
   Descriptor file_;
+  Sha256 hash_;         // of all that is in it,
+  bool hashed_ = true;  // unless some of that was not appended here
 };
 
 // Writes a whole file at once, so that it is there in full or as it was before. Throws

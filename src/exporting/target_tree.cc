@@ -67,28 +67,6 @@ Descriptor TargetTree::create(const std::string& path) {
                              O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
 }
 
-Descriptor TargetTree::create_unnamed() {
-  return Descriptor(::openat(root_.get(), ".", O_TMPFILE | O_RDWR | O_CLOEXEC, 0666));
-}
-
-void TargetTree::place(const Descriptor& file, const std::string& path) {
-  const Descriptor& parent = folder(parent_of(path), Missing::make);
-  const std::string name = name_of(path);
-  // Linking a descriptor itself is faster, but older kernels allow it to the superuser only.
-  const auto link = [&] {
-    if (links_descriptors_) {
-      if (::linkat(file.get(), "", parent.get(), name.c_str(), AT_EMPTY_PATH) == 0) return 0;
-      if (errno == EEXIST) return -1;
-      links_descriptors_ = false;
-    }
-    const std::string by_number = "/proc/self/fd/" + std::to_string(file.get());
-    return ::linkat(AT_FDCWD, by_number.c_str(), parent.get(), name.c_str(), AT_SYMLINK_FOLLOW);
-  };
-  if (link() == 0) return;
-  if (errno == EEXIST) ::unlinkat(parent.get(), name.c_str(), 0);
-  if (link() != 0) throw TargetFailed{errno};
-}
-
 Descriptor TargetTree::open_to_read(const std::string& path) {
   const Descriptor& parent = folder(parent_of(path), Missing::fail);
   if (!parent.ok()) return Descriptor(-1);
@@ -121,6 +99,34 @@ bool TargetTree::link(const std::string& from, const std::string& to) {
   const std::string by_number = "/proc/self/fd/" + std::to_string(source.get());
   return ::linkat(AT_FDCWD, by_number.c_str(), parent.get(), name_of(to).c_str(),
                   AT_SYMLINK_FOLLOW) == 0;
+}
+
+void TargetTree::place(const std::string& staged, const std::string& path) {
+  const std::string whole = staged + '/' + path;
+  if (!come_along_.empty() && whole.starts_with(come_along_)) return;
+  const std::string name = name_of(path);
+  if (const std::string_view parent = parent_of(whole); last_placed_ != parent) {
+    last_placed_.clear();
+    place_from_.emplace(::fcntl(folder(staged, Missing::fail).get(), F_DUPFD_CLOEXEC, 0));
+    place_to_.emplace(::fcntl(root_.get(), F_DUPFD_CLOEXEC, 0));
+    for (size_t begin = 0, end; (end = path.find('/', begin)) != std::string::npos;
+         begin = end + 1) {
+      const std::string part = path.substr(begin, end - begin);
+      if (::renameat2(place_from_->get(), part.c_str(), place_to_->get(), part.c_str(),
+                      RENAME_NOREPLACE) == 0) {
+        come_along_ = whole.substr(0, staged.size() + 1 + end + 1);
+        return;
+      }
+      // It is there, or the target cannot be told not to replace.
+      place_to_ = step_into(place_to_->get(), part, Missing::make);
+      place_from_ = step_into(place_from_->get(), part, Missing::fail);
+    }
+    last_placed_ = parent;
+  }
+  if (::renameat(place_from_->get(), name.c_str(), place_to_->get(), name.c_str()) == 0) return;
+  // Its folder may have been moved under a name that is the same to the target.
+  const int error = errno;
+  if (place_from_->ok() || !open_to_read(path).ok()) throw TargetFailed{error};
 }
 
 void TargetTree::set_modified(const std::string& path, const std::optional<Time>& time) {

@@ -24,16 +24,15 @@ class TargetTree {
   void make_folder(std::string_view path);
   // A new file for writing; what is there under its name must not be. errno if that failed.
   Descriptor create(const std::string& path);
-  // A new file without a name, which goes away unless it is given one; not ok() where the target
-  // has no such files. With place() it gets its name, over whatever file or link has that.
-  Descriptor create_unnamed();
-  void place(const Descriptor& file, const std::string& path);
   Descriptor open_to_read(const std::string& path);  // a regular file; not ok() if there is none
   void remove(const std::string& path);              // a file or link, if there is one
   // Moves a file, over whatever file or link is at `to`; makes the folders above.
   void move(const std::string& from, const std::string& to);
   // One more name of a file. False if the target has none, or not for this file.
   bool link(const std::string& from, const std::string& to);
+  // Moves the file at `path` below the folder `staged` to `path`, over whatever file or link is
+  // there; where one of its folders is not there yet, that one at once with all that it holds.
+  void place(const std::string& staged, const std::string& path);
   void set_modified(const std::string& folder, const std::optional<Time>& time);
 
  private:
@@ -45,7 +44,10 @@ class TargetTree {
   Descriptor root_;
   std::string last_path_;  // of the folder that was asked for last
   std::optional<Descriptor> last_;
-  bool links_descriptors_ = true;  // by themselves
+  // Of place():
+  std::string come_along_;   // below this, all was moved with its folder
+  std::string last_placed_;  // the folder, staged, of the last file that was moved by itself
+  std::optional<Descriptor> place_from_, place_to_;  // its two places
 };
 
 }  // namespace undershelf
