@@ -311,12 +311,35 @@ class FailingCalls : public testing::Test {
     }
   }
 
+  // An archive is there in full, or not at all.
+  void try_archive(const std::string& suffix) {
+    const std::string archive = folder_.path("all" + suffix);
+    const std::string call = "export " + test::quoted(shelf_) + " --to " + test::quoted(archive);
+    const long calls = count(false, call);
+    EXPECT_GT(calls, 5);
+    const Outcome whole = undershelf({"export", shelf_, "--to", folder_.path("again" + suffix)});
+    for (const long number : some_of(calls, 20, 1.15, 40)) {
+      std::filesystem::remove(archive);
+      const Outcome outcome = run("UNDERSHELF_FAIL_WRITE", number, call);
+      expect_plain(outcome, number);
+      EXPECT_FALSE(std::filesystem::exists(archive + ".part")) << number;
+      const bool there = std::filesystem::exists(archive);
+      EXPECT_EQ(there, outcome.code == whole.code &&
+                           outcome.err.find("none was left") == std::string::npos)
+          << number << outcome.err;
+    }
+  }
+
   TempFolder folder_;
   std::string image_ = folder_.path("card.img");
   std::string shelf_ = folder_.path("card.shelf");
   std::vector<Json> rows_;
 };
 
+TEST_F(FailingCalls, WritesOfAnArchive) {
+  try_archive(".tar.zst");
+  try_archive(".iso");
+}
 TEST_F(FailingCalls, WritesOfAScan) { try_scan("UNDERSHELF_FAIL_WRITE", false); }
 TEST_F(FailingCalls, WritesOfAnExport) { try_export("UNDERSHELF_FAIL_WRITE", false); }
 TEST_F(FailingCalls, MemoryOfAScan) {

@@ -91,6 +91,10 @@ int renameat(int from, const char* old, int to, const char* now) {
   static auto* const real = next<int(int, const char*, int, const char*)>("renameat");
   return fails() ? -1 : real(from, old, to, now);
 }
+int renameat2(int from, const char* old, int to, const char* now, unsigned flags) {
+  static auto* const real = next<int(int, const char*, int, const char*, unsigned)>("renameat2");
+  return fails() ? -1 : real(from, old, to, now, flags);
+}
 int mkdirat(int at, const char* path, mode_t mode) {
   static auto* const real = next<int(int, const char*, mode_t)>("mkdirat");
   return fails() ? -1 : real(at, path, mode);

@@ -14,8 +14,15 @@
 
 namespace undershelf {
 
+enum class Layout {
+  tree,  // a folder for each volume, and in it the folders as they were
+  type,  // a folder for each type of file, without others in it
+  flat,  // all files in one folder
+};
+
 struct PathRules {
   NameRules names;
+  Layout layout = Layout::tree;
   bool original_paths = false;   // out of trash folders, to where they were
   bool forks_in_doubles = true;  // resource forks lie in AppleDouble files beside the files
 };
@@ -32,8 +39,9 @@ class WrittenPaths {
   // Goes through the rows twice where names collide, else once.
   WrittenPaths(const Shelf& shelf, const Selection& selection, const PathRules& rules);
 
-  // Parts joined by `/`, none in front: a folder for the volume (or `carved`), then the path. Of a
-  // folder it ends in `/`. `row` must be one of the selection.
+  // Parts joined by `/`, none in front: as the layout has it; in a tree a folder for the volume (or
+  // `carved`), then the path. Of a folder, which only a tree has, it ends in `/`. `row` must be one
+  // of the selection.
   std::string of(const Row& row) const;
   // The same without regard to what the target can hold and to what else stands there.
   std::string true_path(const Row& row) const;

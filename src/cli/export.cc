@@ -1,8 +1,10 @@
 // `undershelf export`: what was selected, into a bag.
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <chrono>
+#include <filesystem>
 #include <iostream>
 
 #include "access/content.h"
@@ -20,8 +22,13 @@ namespace {
 
 po::options_description export_options() {
   po::options_description options("Options");
-  options.add_options()("to", po::value<std::string>()->value_name("DIR"),
-                        "a new or empty folder, which becomes the bag")  //
+  options.add_options()("to", po::value<std::string>()->value_name("DIR|ARCHIVE"),
+                        "a new or empty folder, which becomes the bag; a new file whose name ends "
+                        "in .tar, .tar.zst, .zip or .iso, which holds it; or - for a tar stream to "
+                        "standard output")  //
+      ("layout", po::value<std::string>()->value_name("HOW"),
+       "folders as they were (tree, the default), a folder for each type of file (type), or all "
+       "files in one (flat)")  //
       ("format", po::value<std::string>()->value_name("FORMAT"),
        "of the account: table (the default) or jsonl")                                //
       ("resume", "go on with an export that was interrupted; what is right is kept")  //
@@ -39,19 +46,44 @@ po::options_description export_options() {
   return options;
 }
 
+bool is_stream(const CommandLine& line) { return line.text("to") == "-"; }
+
 // All that says what is exported and how, ready to be given again.
 std::string selection_again(const CommandLine& line) {
-  static const std::vector<std::string> kTold = {"even-gone",      "unique", "forks",
-                                                 "original-paths", "limit",  "sort"};
+  static const std::vector<std::string> kTold = {"layout",         "even-gone", "unique", "forks",
+                                                 "original-paths", "limit",     "sort"};
   return filters_again(line) + line.again(kTold);
+}
+
+void require_fit_for_archive(const CommandLine& line) {
+  for (const char* option : {"resume", "read-back"}) {
+    if (!line.has(option)) continue;
+    throw Error(Failure::usage, fmt::format("--{} goes with a folder, not with an archive: leave "
+                                            "it out, or export to a folder.",
+                                            option));
+  }
+  if (!is_stream(line)) return;
+  if (line.text("format") == "jsonl") {
+    throw Error(Failure::usage,
+                "Standard output takes the archive: leave --format jsonl out; the account is on "
+                "standard error.");
+  }
+  if (::isatty(STDOUT_FILENO) != 0) {
+    throw Error(Failure::usage,
+                "An archive does not go to a terminal: lead it into a file or another program, as "
+                "in `undershelf export SHELF --to - | tar -x -C DIR`.");
+  }
 }
 
 ExportOptions read_options(const CommandLine& line) {
   ExportOptions to;
-  to.directory = line.text("to");
-  if (to.directory.empty()) {
-    throw Error(Failure::usage, "Say where the files are to go, with --to DIR.");
+  to.to = line.text("to");
+  if (to.to.empty()) {
+    throw Error(
+        Failure::usage,
+        "Say where the files are to go, with --to DIR, or --to and the name of an archive.");
   }
+  to.archive = archive_form_of(to.to);
   to.described = printable(selection_again(line));
   if (to.described.starts_with(' ')) to.described.erase(0, 1);
   to.even_gone = line.has("even-gone");
@@ -59,6 +91,13 @@ ExportOptions read_options(const CommandLine& line) {
   to.dry_run = line.has("dry-run");
   if (to.dry_run && line.has("resume")) {
     throw Error(Failure::usage, "--dry-run tells of a new export; leave --resume out.");
+  }
+  if (to.archive) require_fit_for_archive(line);
+  if (line.has("layout")) {
+    require_known("--layout", line.text("layout"), {"tree", "type", "flat"});
+    to.layout = line.text("layout") == "type"   ? Layout::type
+                : line.text("layout") == "flat" ? Layout::flat
+                                                : Layout::tree;
   }
   if (line.has("forks")) {
     require_known("--forks", line.text("forks"), {"double", "plain", "skip"});
@@ -152,8 +191,12 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   const Selection selection = read_filters(line, shelf);
   const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
   const SourcePtr source = open_scanned_source(shelf, line.text("source"));
-  refuse_on_source("target", to.directory, source_path);
-  require_writable_parent(to.directory);
+  if (is_stream(line)) {
+    refuse_on_source("temporary folder", std::filesystem::temp_directory_path(), source_path);
+  } else {
+    refuse_on_source("target", to.to, source_path);
+    if (!to.archive) require_writable_parent(to.to);
+  }
   const StopOnInterrupt interrupt(1);
   to.interrupts = &interrupt.times();
   to.progress = [shown = BytesLine()](uint64_t done, uint64_t total) {
@@ -164,23 +207,29 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
 
   for (const std::string& failure : result.failures) warn(failure);
   if (format == "jsonl") {
-    print_account(result, source_path, to.directory, to.dry_run);
+    print_account(result, source_path, to.to, to.dry_run);
   } else {
-    say_account(result, source_path, to.directory, to.dry_run);
+    say_account(result, source_path, is_stream(line) ? "standard output" : to.to, to.dry_run);
   }
   if (to.dry_run) {
-    next_step(fmt::format("undershelf export {} --to {}{}", quoted_path(path),
-                          quoted_path(to.directory), selection_again(line)));
+    next_step(fmt::format("undershelf export {} --to {}{}", quoted_path(path), quoted_path(to.to),
+                          selection_again(line)));
     return result.failures.empty() && result.with_gaps.files == 0 ? kDone : kIncomplete;
+  }
+  if (result.stopped && to.archive) {
+    warn("Stopped. The archive holds what was done until then, and lists it.");
+    return kIncomplete;
   }
   if (result.stopped) {
     warn("Stopped. What was done is kept and listed.");
     next_step(fmt::format("undershelf export {} --to {} --resume{}", quoted_path(path),
-                          quoted_path(to.directory), selection_again(line)));
+                          quoted_path(to.to), selection_again(line)));
     return kIncomplete;
   }
-  next_step(
-      fmt::format("undershelf verify {} --shelf {}", quoted_path(to.directory), quoted_path(path)));
+  if (!to.archive) {
+    next_step(
+        fmt::format("undershelf verify {} --shelf {}", quoted_path(to.to), quoted_path(path)));
+  }
   const bool complete =
       result.failures.empty() && result.failed.files == 0 && result.with_gaps.files == 0;
   return complete ? kDone : kIncomplete;

@@ -19,9 +19,12 @@
 #include "access/apple_double.h"
 #include "access/content.h"
 #include "access/written_paths.h"
+#include "exporting/archive_writer.h"
 #include "exporting/bag_head.h"
+#include "exporting/bag_writer.h"
 #include "exporting/buffers.h"
 #include "exporting/earlier_bag.h"
+#include "exporting/iso_writer.h"
 #include "exporting/plan.h"
 #include "exporting/target.h"
 #include "model/error.h"
@@ -42,8 +45,10 @@ class Exporter {
         options_(options),
         spaces_(shelf, source),
         opener_(shelf, spaces_),
-        target_(examine_target(options.directory)),
-        path_rules_{target_.names, options.original_paths, options.forks == Forks::in_double} {}
+        target_(options.archive ? examine_archive_target(options.to, *options.archive)
+                                : examine_target(options.to)),
+        path_rules_{target_.names, options.layout, options.original_paths,
+                    options.forks == Forks::in_double} {}
 
   ExportResult run(const Selection& selection) {
     const ExportPlan plan = plan_export(shelf_, selection, options_, target_);
@@ -56,24 +61,19 @@ class Exporter {
     result_.room = plan.room();
     result_.free = target_.free_bytes;
     paths_.emplace(shelf_, selection, path_rules_);
-    if (options_.dry_run) {
+    if (options_.archive) {
+      require_new_archive(options_.to);
+    } else if (options_.dry_run) {
       require_usable_folder(options_);
-      return foresee(selection);
     }
+    if (options_.dry_run) return foresee(selection);
     find_linked();
     try {
-      prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
-        done_ += bytes;
-        show_progress();
-      });
-      done_ = 0;
-      tree_.emplace(options_.directory);
-      write_payload(selection);
-      finish_folders();
+      write_payload(selection, *make_sink());
     } catch (const TargetFailed& failure) {
       throw Error(Failure::refused,
-                  fmt::format("The folder {} cannot be written to: {}. Choose another target.",
-                              options_.directory, std::strerror(failure.error)));
+                  fmt::format("{} cannot be written to: {}. Choose another target.", options_.to,
+                              std::strerror(failure.error)));
     }
     return std::move(result_);
   }
@@ -85,8 +85,22 @@ class Exporter {
     while (row.executeStep()) linked_.insert(id_of<EntryId>(row.getColumn(0)));
   }
 
+  // Throws Error (refused), TargetFailed.
+  std::unique_ptr<BagSink> make_sink() {
+    if (options_.archive == ArchiveForm::iso) return std::make_unique<IsoWriter>(options_.to);
+    if (options_.archive) return std::make_unique<ArchiveWriter>(options_.to, *options_.archive);
+    prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
+      done_ += bytes;
+      show_progress();
+    });
+    done_ = 0;
+    TargetTree(options_.to).make_folder("data");
+    return std::make_unique<BagWriter>(options_.to, options_.read_back);
+  }
+
   bool is_written(const Row& row) const {
-    return row.is_folder() || !(is_left_out_as_gone(row, options_) || is_too_large(row, target_));
+    if (row.is_folder()) return options_.layout == Layout::tree;
+    return !is_left_out_as_gone(row, options_) && !is_too_large(row, target_);
   }
 
   // What would be written, by what the shelf knows.
@@ -103,23 +117,22 @@ class Exporter {
 
   void note_name(const Row& row, const std::string& path) {
     const std::string wanted = paths_->true_path(row);
-    if (path.ends_with(wanted.substr(wanted.find('/')))) return;
+    const size_t slash = wanted.find('/');  // behind the volume's folder, whose name is ours
+    if (path.ends_with(slash == std::string::npos ? '/' + wanted : wanted.substr(slash))) return;
     ++result_.renamed;
     if (options_.dry_run) result_.renames.push_back(fmt::format("{} -> {}", row.path, path));
   }
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
-  void write_payload(const Selection& selection) {
-    tree_->make_folder("data");
-    BagWriter writer(options_.directory, options_.read_back);
+  void write_payload(const Selection& selection, BagSink& writer) {
     writer.start(wanted_.files);
     each_row(shelf_, selection, [&](const Row& row) {
       result_.stopped = result_.stopped || stopped();
       if (result_.stopped) return false;
       return !is_written(row) || write_row(row, writer);
     });
-    BagWriter::Outcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_);
+    BagOutcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_);
     result_.full = outcome.full;
     result_.with_gaps = outcome.with_gaps;
     result_.full.files += kept_full_.files;
@@ -137,18 +150,30 @@ class Exporter {
     std::ranges::move(outcome.failed, std::back_inserter(result_.failures));
   }
 
+  static BagPart part_of(const Row& row, const std::string& path) {
+    BagPart part;
+    part.id = row.id;
+    part.created = row.created;
+    part.accessed = row.accessed;
+    part.modified = row.modified;
+    part.listed.path = path;
+    return part;
+  }
+
   // False once the target has failed.
-  bool write_row(const Row& row, BagWriter& writer) {
+  bool write_row(const Row& row, BagSink& writer) {
     const std::string path = "data/" + paths_->of(row);
     if (row.is_folder()) {
-      folder_times_.emplace_back(path, row.modified);
-      return true;
+      BagPart folder = part_of(row, path);
+      folder.then = BagPart::Then::folder;
+      return writer.put(std::move(folder));
     }
     note_name(row, path);
     if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
       keep(*earlier, row);
       return true;
     }
+    if (!writer.has_links()) return write_file(row, path, writer);
     const auto first = written_.find(row.stream_id);
     if (first != written_.end()) return write_link(row, path, first->second, writer);
     if (options_.unique && can_share_content(row) && !is_double(row, path_rules_)) {
@@ -184,11 +209,9 @@ class Exporter {
     uint64_t bytes = 0;
   };
 
-  bool write_link(const Row& row, const std::string& path, const Written& first,
-                  BagWriter& writer) {
-    BagPart part;
+  bool write_link(const Row& row, const std::string& path, const Written& first, BagSink& writer) {
+    BagPart part = part_of(row, path);
     part.then = BagPart::Then::link;
-    part.id = row.id;
     part.link_to = first.path;
     part.listed = describe(row, path, first.bytes, first.sha256, 0, first.losses);
     done_ += row.size.value_or(0);
@@ -196,7 +219,7 @@ class Exporter {
   }
 
   // False once the target has failed.
-  bool write_file(const Row& row, const std::string& path, BagWriter& writer) {
+  bool write_file(const Row& row, const std::string& path, BagSink& writer) {
     const StreamReader stream = opener_.open(row.stream_id);
     Losses losses;  // that turn up in reading
     const std::string head = is_double(row, path_rules_)
@@ -204,11 +227,10 @@ class Exporter {
                                  : "";
     const uint64_t size = head.size() + stream.size();
     for (uint64_t at = 0; at < size || size == 0;) {
-      BagPart part;
+      BagPart part = part_of(row, path);
       part.begins = at == 0;
-      part.id = row.id;
-      part.listed.path = path;
-      if (stopped()) {
+      part.listed.bytes = size;
+      if (stopped() && (at == 0 || writer.can_abandon())) {
         result_.stopped = true;
         part.then = BagPart::Then::abandon;
         return at == 0 || writer.put(std::move(part));
@@ -227,8 +249,6 @@ class Exporter {
       show_progress();
       if (at == size) {
         part.then = BagPart::Then::complete;
-        part.accessed = row.accessed;
-        part.modified = row.modified;
         finish_file(row, path, size, head.size(), stream, std::move(losses), part);
         return writer.put(std::move(part));
       }
@@ -283,22 +303,6 @@ class Exporter {
     return listed;
   }
 
-  // Files have made most of them. Their times come last, the innermost first.
-  void finish_folders() {
-    for (const auto& [path, time] : folder_times_) {
-      try {
-        tree_->make_folder(path);
-      } catch (const TargetFailed& failure) {
-        result_.failures.push_back(fmt::format("The folder {} could not be made: {}.", path,
-                                               std::strerror(failure.error)));
-        if (is_fatal(failure.error)) return;
-      }
-    }
-    for (auto folder = folder_times_.rbegin(); folder != folder_times_.rend(); ++folder) {
-      tree_->set_modified(folder->first, folder->second);
-    }
-  }
-
   const Shelf& shelf_;
   const ExportOptions& options_;
   const std::time_t started_ = std::time(nullptr);
@@ -307,7 +311,6 @@ class Exporter {
   Target target_;
   PathRules path_rules_;
   std::optional<WrittenPaths> paths_;
-  std::optional<TargetTree> tree_;
   Line line_{Line::Form::json};
   Sha256 hash_;                                        // of the file being read
   std::unordered_set<EntryId> linked_;                 // entries with further hard links
@@ -320,7 +323,6 @@ class Exporter {
   FileSum kept_;                   // of an earlier run: files and bytes as written
   FileSum kept_full_, kept_gaps_;  // of these: content
   Buffers buffers_{kChunk};
-  std::vector<std::pair<std::string, std::optional<Time>>> folder_times_;
   ExportResult result_;
 };
 

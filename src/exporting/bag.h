@@ -1,11 +1,15 @@
-// Writes what was selected into a bag (RFC 8493).
+// Writes what was selected into a bag (RFC 8493): a folder, or an archive.
 #pragma once
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
+#include <vector>
 
-#include "exporting/bag_writer.h"
+#include "access/written_paths.h"
+#include "exporting/archive_writer.h"
+#include "exporting/bag_sink.h"
 #include "model/budget.h"
 #include "shelf/selection.h"
 #include "source/source.h"
@@ -20,7 +24,10 @@ enum class Forks {
 };
 
 struct ExportOptions {
-  std::string directory;        // where the bag is made; must not exist, or be empty
+  // Where the bag is made: a folder that must not exist, or be empty; or an archive, of this form.
+  std::string to;
+  std::optional<ArchiveForm> archive;
+  Layout layout = Layout::tree;
   std::string described;        // the selection and these options, as bag-info.txt tells them
   std::string shelf_path;       // likewise
   bool dry_run = false;         // only says what would be written, by what the shelf knows

@@ -46,24 +46,27 @@ std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time
       UNDERSHELF_VERSION, fmt::gmtime(started), fmt::gmtime(started));
 }
 
+std::string with_payload_sum(const std::string& info, const FileSum& payload) {
+  return fmt::format("{}Payload-Oxum: {}.{}\n", info, payload.bytes, payload.files);
+}
+
 bool require_usable_folder(const ExportOptions& options) {
-  const fs::path directory(options.directory);
-  require_writable_parent(options.directory);
+  const fs::path directory(options.to);
+  require_writable_parent(options.to);
   std::error_code error;
   const bool exists = fs::exists(fs::symlink_status(directory, error));
   if (exists && !fs::is_directory(directory, error)) {
-    throw Error(Failure::refused,
-                fmt::format("{} is a file. Choose a new folder.", options.directory));
+    throw Error(Failure::refused, fmt::format("{} is a file. Choose a new folder.", options.to));
   }
   const bool earlier = options.resume && exists && fs::exists(directory / "bag-info.txt", error);
   if (exists && !earlier && !fs::is_empty(directory, error)) {
     throw Error(
         Failure::refused,
-        error ? fmt::format("{} cannot be read: {}. Choose another folder.", options.directory,
+        error ? fmt::format("{} cannot be read: {}. Choose another folder.", options.to,
                             error.message())
               : fmt::format("{} is not an empty folder{}. Nothing is overwritten: choose "
                             "a new folder.",
-                            options.directory,
+                            options.to,
                             options.resume ? ", nor an export that can be gone on with" : ""));
   }
   return earlier;
@@ -72,13 +75,13 @@ bool require_usable_folder(const ExportOptions& options) {
 void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
                  EarlierBag& earlier, const std::function<void(uint64_t)>& progress) {
   if (require_usable_folder(options)) {
-    earlier.load(options.directory, identity(shelf, options), progress);
-  } else if (::mkdir(options.directory.c_str(), 0777) != 0 && errno != EEXIST) {
+    earlier.load(options.to, identity(shelf, options), progress);
+  } else if (::mkdir(options.to.c_str(), 0777) != 0 && errno != EEXIST) {
     throw TargetFailed{errno};
   }
-  const Descriptor root(::open(options.directory.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  const Descriptor root(::open(options.to.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root.ok()) throw TargetFailed{errno};
-  replace_file(root.get(), "bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
+  replace_file(root.get(), "bagit.txt", kBagDeclaration);
   replace_file(root.get(), "bag-info.txt", bag_info(shelf, options, started));
 }
 

@@ -5,11 +5,16 @@
 #include <ctime>
 #include <functional>
 #include <string>
+#include <string_view>
 
 #include "exporting/bag.h"
 #include "exporting/earlier_bag.h"
 
 namespace undershelf {
+
+// What bagit.txt says (2.1.1).
+constexpr std::string_view kBagDeclaration =
+    "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n";
 
 // Throws Error (refused) unless a bag can be made in the folder, or gone on with. Whether the
 // latter.
@@ -23,5 +28,7 @@ void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t s
 
 // What bag-info.txt says, besides what is counted. A label and its value are one line.
 std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started);
+// With how much is in the bag.
+std::string with_payload_sum(const std::string& info, const FileSum& payload);
 
 }  // namespace undershelf

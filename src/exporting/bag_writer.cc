@@ -11,6 +11,8 @@
 #include <iterator>
 #include <utility>
 
+#include "exporting/bag_head.h"
+
 namespace undershelf {
 namespace {
 
@@ -113,7 +115,7 @@ void BagWriter::end_thread() {
   thread_.join();
 }
 
-BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
+BagOutcome BagWriter::finish(const std::string& info, FileSum payload) {
   end_thread();
   if (failed_) {
     outcome_.failed.push_back(
@@ -129,6 +131,7 @@ BagWriter::Outcome BagWriter::finish(const std::string& info, FileSum payload) {
     outcome_.failed.push_back(fmt::format("{}. The last files are not in the bag.",
                                           sentence_of(std::current_exception())));
   }
+  finish_folders();
   try {
     finish_lists(info, payload);
     outcome_.lists_complete = true;
@@ -177,6 +180,10 @@ void BagWriter::work() {
 
 void BagWriter::write(BagPart& part) {
   if (part.then == BagPart::Then::link) return queue_up(std::move(part));
+  if (part.then == BagPart::Then::folder) {
+    folders_.emplace_back(std::move(part.listed.path), part.modified);
+    return;
+  }
   if (part.begins) {
     open_ = {staged_path(part.listed.path, batches_), part.id, part.listed.path, {}};
     Descriptor file = tree_->create(open_.staged);
@@ -203,6 +210,9 @@ void BagWriter::complete(BagPart& part) {
   // The medium begins to take a large file now, so that less is left for the flush.
   if (size >= kBytesWorthAStart) {
     ::sync_file_range(open_.file->get(), 0, 0, SYNC_FILE_RANGE_WRITE);
+  }
+  if (part.created && sets_created_) {
+    sets_created_ = set_created(open_.file->get(), *part.created);
   }
   const timespec times[2] = {to_timespec(part.accessed), to_timespec(part.modified)};
   ::futimens(open_.file->get(), times);
@@ -251,7 +261,7 @@ int BagWriter::flush_and_place(uint64_t batch) {
   for (Staged& one : batch_) {
     const ListedFile& listed = one.part.listed;
     if (one.part.then != BagPart::Then::link || places_->link(one.part.link_to, listed.path) ||
-        copy(one.part.link_to, listed.path, buffer)) {
+        places_->copy(one.part.link_to, listed.path, buffer)) {
       continue;
     }
     one.failure = listed.path + " could not be written as one more name of a file that was.";
@@ -303,34 +313,11 @@ void BagWriter::end_flush() {
   outcome_.payload.add(listed_.payload);
 }
 
-// Where the target has no links.
-bool BagWriter::copy(const std::string& from, const std::string& to,
-                     std::vector<std::byte>& buffer) {
-  const Descriptor source = places_->open_to_read(from);
-  const std::string staged = fmt::format("{}/copy", kStagingFolder);
-  struct stat status {};
-  const Descriptor target = places_->create(staged);
-  if (!source.ok() || !target.ok() || ::fstat(source.get(), &status) != 0) return false;
-  while (true) {
-    const ssize_t n = ::read(source.get(), buffer.data(), buffer.size());
-    if (n == 0) break;
-    if (n < 0 || !write_sparsely(target.get(), std::span(buffer).first(static_cast<size_t>(n)))) {
-      places_->remove(staged);
-      return false;
-    }
-  }
-  const timespec times[2] = {status.st_atim, status.st_mtim};
-  if (::ftruncate(target.get(), status.st_size) != 0 || ::fsync(target.get()) != 0) return false;
-  ::futimens(target.get(), times);
-  places_->move(staged, to);
-  return true;
-}
-
 // Both lists take the batch, or neither does.
 void BagWriter::append_lists() {
   std::string manifest;
   std::string exported;
-  Outcome counted;
+  BagOutcome counted;
   for (const Staged& staged : batch_) {
     const ListedFile& listed = staged.part.listed;
     if (!staged.failure.empty()) {
@@ -366,14 +353,29 @@ void BagWriter::discard_unflushed() {
   }
 }
 
+// Files have made most of them. Their times come last, the innermost first.
+void BagWriter::finish_folders() {
+  for (const auto& [path, modified] : folders_) {
+    try {
+      tree_->make_folder(path);
+    } catch (const TargetFailed& failure) {
+      outcome_.failed.push_back(
+          fmt::format("The folder {} could not be made: {}.", path, std::strerror(failure.error)));
+      if (is_fatal(failure.error)) return;
+    }
+  }
+  for (auto folder = folders_.rbegin(); folder != folders_.rend(); ++folder) {
+    tree_->set_modified(folder->first, folder->second);
+  }
+}
+
 void BagWriter::finish_lists(const std::string& info, FileSum payload) {
   if (!manifest_ || !exported_) return;
   std::error_code error;
   std::filesystem::remove_all(directory_ + "/" + kStagingFolder, error);
   payload.files += outcome_.payload.files;
   payload.bytes += outcome_.payload.bytes;
-  replace_file(tree_->root(), "bag-info.txt",
-               fmt::format("{}Payload-Oxum: {}.{}\n", info, payload.bytes, payload.files));
+  replace_file(tree_->root(), "bag-info.txt", with_payload_sum(info, payload));
   std::string tags = manifest_->close() + exported_->close();
   for (const char* name : {"bagit.txt", "bag-info.txt"})
     tags += TagFile(tree_->root(), name).close();

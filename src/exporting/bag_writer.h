@@ -13,90 +13,41 @@
 #include <optional>
 #include <string>
 #include <thread>
+#include <utility>
 #include <vector>
 
+#include "exporting/bag_sink.h"
 #include "exporting/target_file.h"
 #include "exporting/target_tree.h"
 #include "model/ids.h"
-#include "model/time.h"
 
 namespace undershelf {
-
-// A file as the bag's lists tell it.
-struct ListedFile {
-  std::string path;  // relative to the bag
-  std::string sha256;
-  std::string record;     // line of exported.jsonl
-  uint64_t bytes = 0;     // of the file
-  uint64_t content = 0;   // of these, the selected content: AppleDouble files have a head besides
-  bool has_gaps = false;  // some of its bytes are missing
-};
-
-// The next piece of work: a piece of a file, or one more name of a file that is written.
-struct BagPart {
-  enum class Then {
-    more,      // other parts of the file follow
-    complete,  // the file ends with this part; `listed` and the times count
-    abandon,   // the file will not be completed; it is removed
-    link,      // no new content: `listed` is one more name of the file at `link_to`
-  };
-  bool begins = false;  // a file: `id` and the path of `listed` say which
-  EntryId id{};
-  std::shared_ptr<const std::byte[]> bytes;
-  size_t size = 0;  // bytes
-  Then then = Then::more;
-  std::optional<Time> accessed, modified;
-  ListedFile listed;
-  std::string link_to;
-};
-
-// A number of files, and their bytes.
-struct FileSum {
-  uint64_t files = 0;
-  uint64_t bytes = 0;
-  void add(uint64_t size) {
-    ++files;
-    bytes += size;
-  }
-  void add(const FileSum& more) {
-    files += more.files;
-    bytes += more.bytes;
-  }
-};
 
 // Files are written in a folder of their own, `.partial`, in folders as they will be in the bag,
 // and put in their places, whole folders at once where that can be, and into the lists, once the
 // medium has them: the lists tell of just what is there, whenever it ends; but for the moment
 // between a batch's places and its lines, after which an export that was killed has files that only
 // going on with it lists.
-class BagWriter {
+class BagWriter final : public BagSink {
  public:
-  struct Outcome {
-    FileSum full, with_gaps;  // bytes: of content
-    FileSum payload;          // all of it, as written
-    uint64_t failed_files = 0;
-    std::vector<std::string> failed;  // one sentence each
-    bool lists_complete = false;
-  };
-
   // `read_back`: each file is read from the target again, and compared.
   BagWriter(std::string directory, bool read_back);
   // Does nothing more with what was put and not finished.
-  ~BagWriter();
+  ~BagWriter() override;
   BagWriter(const BagWriter&) = delete;
   BagWriter& operator=(const BagWriter&) = delete;
 
   // Begins the lists, or goes on with those that are there, and begins the thread. Room for `files`
   // files in them is held from the start, so that a target that fills up can still take them.
-  void start(size_t files);
-  // False once the target has failed: nothing more can be written then. Waits while much is to be
-  // written still.
-  bool put(BagPart part);
+  void start(size_t files) override;
+  // Waits while much is to be written still.
+  bool put(BagPart part) override;
+  bool has_links() const override { return true; }  // or copies, where the target has none
+  bool can_abandon() const override { return true; }
   // Says what failed; the first that does is told of. Asks for no memory.
   void fail(std::exception_ptr what) noexcept;
-  // Waits until all is on the medium, and completes the lists; `info` is what bag-info.txt says.
-  // To be called once, in any case. `payload`: files and bytes the bag holds besides what was put.
-  Outcome finish(const std::string& info, FileSum payload);
+  // Waits until all is on the medium, and completes the lists.
+  BagOutcome finish(const std::string& info, FileSum payload) override;
 
  private:
   void run();
@@ -117,9 +68,9 @@ class BagWriter {
   void read_back(uint64_t batch, std::vector<std::byte>& buffer);
   void remove_open();
   void put_in_place(uint64_t batch);
-  bool copy(const std::string& from, const std::string& to, std::vector<std::byte>& buffer);
   void append_lists();
   void discard_unflushed();
+  void finish_folders();
   void finish_lists(const std::string& info, FileSum payload);
   bool has_failed();
   void end_thread();
@@ -144,16 +95,18 @@ class BagWriter {
     std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;
+  bool sets_created_ = true;        // the target can be told when files were created
   uint64_t batches_ = 0;            // the number of the one that is being written
   std::optional<TargetTree> tree_;  // tells of each failure since it was opened
   std::optional<TagFile> manifest_, exported_;
   std::vector<Staged> pending_;  // written, not yet flushed
   uint64_t pending_bytes_ = 0;
-  Outcome outcome_;
+  std::vector<std::pair<std::string, std::optional<Time>>> folders_;  // and when they were modified
+  BagOutcome outcome_;
 
   // Of the task behind `flushing_` while that runs, which may throw TargetFailed.
   std::vector<Staged> batch_;
-  Outcome listed_;  // what that batch came to, once it is in the lists
+  BagOutcome listed_;  // what that batch came to, once it is in the lists
   std::optional<TargetTree> places_;
   std::future<int> flushing_;  // of flush_and_place(): 0, or errno of the flush
 };

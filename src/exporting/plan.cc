@@ -94,12 +94,21 @@ ExportPlan plan_export(const Shelf& shelf, const Selection& selection, const Exp
 }
 
 void require_room(const ExportPlan& plan, const Target& target) {
-  if (plan.room() <= target.free_bytes) return;
-  throw Error(Failure::refused,
-              fmt::format("The export needs {} ({} of content, the rest for folders and lists) and "
-                          "{} has {} free. Choose another target, or fewer files.",
-                          in_mebibytes(plan.room()), in_mebibytes(plan.wanted.bytes), target.where,
-                          in_mebibytes(target.free_bytes)));
+  if (target.compresses) return;
+  if (target.most_archive_bytes != 0 && plan.room() > target.most_archive_bytes) {
+    throw Error(Failure::refused,
+                fmt::format("The archive would have {}, and {} holds files of at most {}. Choose "
+                            "another target, fewer files, or a folder.",
+                            in_mebibytes(plan.room()), target.where,
+                            in_mebibytes(target.most_archive_bytes)));
+  }
+  if (plan.room() * static_cast<uint64_t>(target.times_the_room) <= target.free_bytes) return;
+  throw Error(
+      Failure::refused,
+      fmt::format("The export needs {} ({} of content, the rest for folders and lists) and "
+                  "{} has {} free. Choose another target, or fewer files.",
+                  in_mebibytes(plan.room() * static_cast<uint64_t>(target.times_the_room)),
+                  in_mebibytes(plan.wanted.bytes), target.where, in_mebibytes(target.free_bytes)));
 }
 
 }  // namespace undershelf

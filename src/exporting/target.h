@@ -13,6 +13,10 @@ struct Target {
   NameRules names;
   uint64_t most_file_bytes = 0;  // of one file; 0: no limit that matters
   uint64_t free_bytes = 0;
+  // Of an archive:
+  uint64_t most_archive_bytes = 0;  // of the archive itself; 0: no limit that matters
+  bool compresses = false;          // so that the room it takes is not known before
+  int times_the_room = 1;           // it takes while it is made
 };
 
 // Throws Error (refused) unless `directory` is there, or can be made in a folder that is, and that

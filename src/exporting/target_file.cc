@@ -2,8 +2,10 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/xattr.h>
 
 #include <algorithm>
+#include <boost/endian/buffers.hpp>
 #include <cerrno>
 #include <cstdio>
 
@@ -22,6 +24,18 @@ bool write_all(int fd, const void* data, size_t size) {
   return true;
 }
 
+constexpr int kListFlags = O_RDWR | O_CREAT | O_APPEND | O_NOFOLLOW | O_CLOEXEC;
+
+Descriptor open_nameless(int directory, const std::string& name) {
+  Descriptor file(::openat(directory, ".", O_TMPFILE | O_RDWR | O_APPEND | O_CLOEXEC, 0600));
+  if (file.ok()) return file;
+  // Not every file system has such files.
+  const std::string taken = fmt::format(".{}.{}", name, ::getpid());
+  file = Descriptor(::openat(directory, taken.c_str(), kListFlags | O_EXCL, 0600));
+  if (file.ok()) ::unlinkat(directory, taken.c_str(), 0);
+  return file;
+}
+
 }  // namespace
 
 bool is_fatal(int error) {
@@ -37,6 +51,12 @@ timespec to_timespec(const std::optional<Time>& time) {
     --seconds;
   }
   return {seconds, fraction * 100};
+}
+
+bool set_created(int fd, const Time& created) {
+  constexpr int64_t kSecondsFrom1601 = 11'644'473'600;
+  const boost::endian::big_int64_buf_t stored(created.ticks + kSecondsFrom1601 * kTicksPerSecond);
+  return ::fsetxattr(fd, "system.ntfs_crtime_be", stored.data(), sizeof(stored), 0) == 0;
 }
 
 std::string hash_of(const Descriptor& file, std::vector<std::byte>& buffer, bool from_medium) {
@@ -65,10 +85,10 @@ bool write_sparsely(int fd, std::span<const std::byte> bytes) {
   return true;
 }
 
-TagFile::TagFile(int directory, std::string name)
+TagFile::TagFile(int directory, std::string name, Name kind)
     : name_(std::move(name)),
-      file_(::openat(directory, name_.c_str(), O_RDWR | O_CREAT | O_APPEND | O_NOFOLLOW | O_CLOEXEC,
-                     0666)) {
+      file_(kind == Name::own ? Descriptor(::openat(directory, name_.c_str(), kListFlags, 0666))
+                              : open_nameless(directory, name_)) {
   struct stat status {};
   if (!file_.ok() || ::fstat(file_.get(), &status) != 0) throw TargetFailed{errno};
   length_ = static_cast<uint64_t>(status.st_size);
@@ -89,6 +109,17 @@ void TagFile::take_back(uint64_t length) {
   hashed_ = false;
   // Making a file shorter needs no room.
   if (::ftruncate(file_.get(), static_cast<off_t>(length)) == 0) length_ = length;
+}
+
+void TagFile::read(const std::function<void(std::span<const std::byte>)>& take) const {
+  std::vector<std::byte> buffer(1 << 16);
+  for (uint64_t at = 0; at < length_;) {
+    const ssize_t n = ::pread(file_.get(), buffer.data(), buffer.size(), static_cast<off_t>(at));
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) throw TargetFailed{n == 0 ? EIO : errno};
+    take(std::span(buffer).first(static_cast<size_t>(n)));
+    at += static_cast<uint64_t>(n);
+  }
 }
 
 std::string TagFile::close() {

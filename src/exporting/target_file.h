@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <cstddef>
+#include <functional>
 #include <optional>
 #include <span>
 #include <string>
@@ -48,6 +49,10 @@ bool is_fatal(int error);
 // Nothing becomes "leave as it is".
 timespec to_timespec(const std::optional<Time>& time);
 
+// When an open file was created, where the target's driver lets that be set (ntfs-3g: the attribute
+// system.ntfs_crtime_be). False if it does not.
+bool set_created(int fd, const Time& created);
+
 // SHA-256 of an open file; empty if it cannot be read. `from_medium`: not from memory.
 std::string hash_of(const Descriptor& file, std::vector<std::byte>& buffer, bool from_medium);
 
@@ -67,13 +72,19 @@ constexpr const char* kStagingFolder = ".partial";
 // back. It is on the medium when close() returns.
 class TagFile {
  public:
-  // `directory`: the bag's folder, open. Throws TargetFailed. Goes on with a file that is there.
-  TagFile(int directory, std::string name);
+  enum class Name {
+    own,   // goes on with a file that is there
+    none,  // of its own; it goes away by itself
+  };
+  // `directory`: where it lies, open. Throws TargetFailed.
+  TagFile(int directory, std::string name, Name kind = Name::own);
   const std::string& name() const { return name_; }
   uint64_t length() const { return length_; }  // bytes
   void append(std::string_view text);
   // Takes back all that was appended since it had that length.
   void take_back(uint64_t length);
+  // Calls `take` with all of it, part by part.
+  void read(const std::function<void(std::span<const std::byte>)>& take) const;
   // Flushes. Returns the line for the tag manifest.
   std::string close();
 

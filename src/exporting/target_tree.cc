@@ -101,6 +101,28 @@ bool TargetTree::link(const std::string& from, const std::string& to) {
                   AT_SYMLINK_FOLLOW) == 0;
 }
 
+bool TargetTree::copy(const std::string& from, const std::string& to,
+                      std::vector<std::byte>& buffer) {
+  const Descriptor source = open_to_read(from);
+  const std::string staged = std::string(kStagingFolder) + "/copy";
+  struct stat status {};
+  const Descriptor target = create(staged);
+  if (!source.ok() || !target.ok() || ::fstat(source.get(), &status) != 0) return false;
+  while (true) {
+    const ssize_t n = ::read(source.get(), buffer.data(), buffer.size());
+    if (n == 0) break;
+    if (n < 0 || !write_sparsely(target.get(), std::span(buffer).first(static_cast<size_t>(n)))) {
+      remove(staged);
+      return false;
+    }
+  }
+  const timespec times[2] = {status.st_atim, status.st_mtim};
+  if (::ftruncate(target.get(), status.st_size) != 0 || ::fsync(target.get()) != 0) return false;
+  ::futimens(target.get(), times);
+  move(staged, to);
+  return true;
+}
+
 void TargetTree::place(const std::string& staged, const std::string& path) {
   const std::string whole = staged + '/' + path;
   if (!come_along_.empty() && whole.starts_with(come_along_)) return;

@@ -30,6 +30,8 @@ class TargetTree {
   void move(const std::string& from, const std::string& to);
   // One more name of a file. False if the target has none, or not for this file.
   bool link(const std::string& from, const std::string& to);
+  // Where the target has no links. False if that failed.
+  bool copy(const std::string& from, const std::string& to, std::vector<std::byte>& buffer);
   // Moves the file at `path` below the folder `staged` to `path`, over whatever file or link is
   // there; where one of its folders is not there yet, that one at once with all that it holds.
   void place(const std::string& staged, const std::string& path);

@@ -97,7 +97,7 @@ void each_place(const Shelf& shelf, const Selection& selection,
   const SelectionQuery query(shelf, selection);
   SQLite::Statement statement(
       shelf.db(), query.select(std::string("e.id, coalesce(s.id,0), e.volume, ") + kPath +
-                               ", e.kind, s.name, e.original_path"));
+                               ", e.kind, s.name, e.original_path, coalesce(s.type, e.type)"));
   Row row;
   while (statement.executeStep()) {
     row.id = id_of<EntryId>(statement.getColumn(0));
@@ -107,6 +107,7 @@ void each_place(const Shelf& shelf, const Selection& selection,
     read_text(statement.getColumn(4), row.kind);
     row.stream = maybe_text(statement.getColumn(5));
     row.original_path = maybe_text(statement.getColumn(6));
+    row.type = maybe_text(statement.getColumn(7));
     if (!visit(row)) return;
   }
 }

@@ -85,7 +85,7 @@ void each_row(const Shelf& shelf, const Selection& selection,
               const std::function<bool(const Row&)>& visit);
 
 // Likewise, with those fields only that tell where a row stands: id, stream_id, volume, path, kind,
-// stream and original_path. Faster; in no order, unless there is a limit.
+// stream, original_path and type. Faster; in no order, unless there is a limit.
 void each_place(const Shelf& shelf, const Selection& selection,
                 const std::function<bool(const Row&)>& visit);
 
