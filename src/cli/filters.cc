@@ -71,12 +71,17 @@ void add_filters(po::options_description& options, Sorted sorted) {
   options.add(filters);
 }
 
-std::string filters_again(const CommandLine& line) {
+std::string filters_again(const CommandLine& line, const std::vector<std::string>& without) {
   static const std::vector<std::string> kFilters = {
       "name",     "path",    "find",       "match-case", "ext",       "type",  "size",
       "modified", "created", "accessed",   "deleted",    "time-zone", "state", "rating",
       "trashed",  "hidden",  "duplicates", "volume",     "kind",      "id",    "system"};
-  return line.again(kFilters);
+  if (std::ranges::find(without, "*") != without.end()) return {};
+  std::vector<std::string> names = kFilters;
+  std::erase_if(names, [&](const std::string& name) {
+    return std::ranges::find(without, name) != without.end();
+  });
+  return line.again(names);
 }
 
 int64_t read_id(const std::string& text) {

@@ -11,8 +11,9 @@ namespace undershelf::cli {
 enum class Sorted { no, yes };
 // Adds the filters to a command's options.
 void add_filters(po::options_description& options, Sorted sorted = Sorted::yes);
-// The filters as they were given, to be used in the next call: " --state deleted".
-std::string filters_again(const CommandLine& line);
+// The filters as they were given, to be used in the next call: " --state deleted". Those of
+// `without` are left out; `*`: all.
+std::string filters_again(const CommandLine& line, const std::vector<std::string>& without = {});
 // What they say. Throws Error (usage). Ids are resolved to the entries they were merged into.
 Selection read_filters(const CommandLine& line, const Shelf& shelf);
 

@@ -148,26 +148,10 @@ std::string table_time(const std::optional<Time>& time, const Zone& zone) {
                      c.minute, c.second);
 }
 
-std::string table_size(uint64_t bytes) {
-  constexpr std::array<std::string_view, 6> kUnits = {"KiB", "MiB", "GiB", "TiB", "PiB", "EiB"};
-  if (bytes < 1024) return fmt::format("{} B", bytes);
-  double value = static_cast<double>(bytes) / 1024;
-  size_t unit = 0;
-  while (value >= 1023.95 && unit + 1 < kUnits.size()) {
-    value /= 1024;
-    ++unit;
-  }
-  return fmt::format("{:.1f} {}", value, kUnits[unit]);
-}
-
 std::string table_rating(const std::optional<std::string>& rating,
                          const std::optional<int>& score) {
   if (!rating) return {};
   return fmt::format("{:<7} {:>3}", *rating, score.value_or(0));
-}
-
-std::string counted(uint64_t number, std::string_view noun) {
-  return fmt::format("{} {}{}", number, noun, number == 1 ? "" : "s");
 }
 
 std::string disk_image(SpaceId space) {

@@ -8,6 +8,7 @@
 
 #include "model/ids.h"
 #include "model/time.h"
+#include "model/words.h"
 #include "shelf/line.h"
 
 namespace undershelf::cli {
@@ -76,11 +77,8 @@ class Table {
 
 // 2026-03-04 10:20:30 in the zone, or empty.
 std::string table_time(const std::optional<Time>& time, const Zone& zone);
-std::string table_size(uint64_t bytes);  // 4.5 MiB; below 1 KiB: 17 B
 std::string table_rating(const std::optional<std::string>& rating, const std::optional<int>& score);
 
-// "1 file", "2 files".
-std::string counted(uint64_t number, std::string_view noun);
 // What a volume lies on that does not lie on the source: a living file, by its id.
 std::string disk_image(SpaceId space);
 std::string duration(double seconds);  // 17 s; 5 min; 3 h 05 min
