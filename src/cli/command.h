@@ -91,6 +91,7 @@ int run_show(const Command& self, const std::vector<std::string>& arguments);
 int run_peek(const Command& self, const std::vector<std::string>& arguments);
 int run_export(const Command& self, const std::vector<std::string>& arguments);
 int run_advise(const Command& self, const std::vector<std::string>& arguments);
+int run_report(const Command& self, const std::vector<std::string>& arguments);
 int run_demo(const Command& self, const std::vector<std::string>& arguments);
 
 }  // namespace undershelf::cli

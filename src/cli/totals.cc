@@ -28,17 +28,6 @@ void add_group(Line& line, const std::string& by, const Group& group) {
   line.raw("expected", fmt::format("{:.1f}", group.expected));
 }
 
-void add_to(Group& sum, const Group& more) {
-  sum.totals.files += more.totals.files;
-  sum.totals.streams += more.totals.streams;
-  sum.totals.bytes += more.totals.bytes;
-  sum.whole += more.whole;
-  sum.likely += more.likely;
-  sum.partial += more.partial;
-  sum.gone += more.gone;
-  sum.expected += more.expected;
-}
-
 // What a group is called in a table.
 std::string shown_value(const Group& group, By by) {
   if (by == By::volume) return group.volume ? fmt::format("{}", *group.volume) : "on none";
@@ -52,7 +41,7 @@ std::string shown_value(const Group& group, By by) {
 void print_table(const std::vector<Group>& groups, size_t shown, By by, const std::string& title) {
   using Align = Table::Align;
   Group sum;
-  for (const Group& group : groups) add_to(sum, group);
+  for (const Group& group : groups) sum.add(group);
   const bool streams = sum.totals.streams > 0;
   std::vector<Table::Column> columns = {{title, Align::left, true}, {"FILES", Align::right}};
   if (streams) columns.push_back({"STREAMS", Align::right});

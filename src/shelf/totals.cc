@@ -112,6 +112,18 @@ void sort_groups(std::vector<Group>& groups, By by) {
 
 }  // namespace
 
+void Group::add(const Group& more) {
+  totals.files += more.totals.files;
+  totals.streams += more.totals.streams;
+  totals.links += more.totals.links;
+  totals.bytes += more.totals.bytes;
+  whole += more.whole;
+  likely += more.likely;
+  partial += more.partial;
+  gone += more.gone;
+  expected += more.expected;
+}
+
 TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection) {
   TotalsByLoss totals;
   each_counted(shelf, selection, "0", "", [&](const Counted& row, const SQLite::Column&) {

@@ -49,6 +49,7 @@ struct Group {
   uint64_t whole = 0, likely = 0, partial = 0, gone = 0;
   // How many of them come back byte for byte, as their scores have it.
   double expected = 0;
+  void add(const Group& more);  // its numbers
 };
 // Folders count in none. Words in their usual order, days and volumes in order, the others by
 // bytes, the most first.

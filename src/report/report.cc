@@ -1,0 +1,203 @@
+#include "report/report.h"
+
+#include <fmt/format.h>
+
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+
+#include "exporting/target.h"
+#include "model/error.h"
+#include "report/figures.h"
+#include "report/page.h"
+#include "shelf/line.h"
+
+namespace undershelf {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr uint64_t kMostOnPage = 2000;  // files that the page lists
+
+void make_folder(const std::string& directory) {
+  require_writable_parent(directory);
+  std::error_code error;
+  if (fs::exists(fs::symlink_status(directory, error)) &&
+      (!fs::is_directory(directory, error) || !fs::is_empty(directory, error))) {
+    throw Error(
+        Failure::refused,
+        fmt::format("{} is not an empty folder. Nothing is overwritten: choose a new folder.",
+                    directory));
+  }
+  fs::create_directory(directory, error);
+  if (error) {
+    throw Error(Failure::refused, fmt::format("{} cannot be made: {}. Choose another folder.",
+                                              directory, error.message()));
+  }
+}
+
+// A file of the report, new in its folder.
+class Output {
+ public:
+  Output(const std::string& directory, const std::string& name)
+      : path_((fs::path(directory) / name).string()), file_(path_, std::ios::binary) {
+    check();
+  }
+  void write(std::string_view text) {
+    file_.write(text.data(), static_cast<std::streamsize>(text.size()));
+    check();
+  }
+  void close() {
+    file_.close();
+    check();
+  }
+
+ private:
+  void check() const {
+    if (file_) return;
+    throw Error(Failure::incomplete,
+                fmt::format("The report could not be completed: writing {} failed: {}.", path_,
+                            std::strerror(errno)));
+  }
+  std::string path_;
+  std::ofstream file_;
+};
+
+// Rows of one file, with the names of their fields in front.
+class Csv {
+ public:
+  Csv(const std::string& directory, const std::string& name) : file_(directory, name) {}
+  template <typename Add>
+  void header(Add add) {
+    Line names(Line::Form::csv_header);
+    names.begin();
+    add(names);
+    file_.write(names.end());
+  }
+  template <typename Add>
+  void row(Add add) {
+    line_.begin();
+    add(line_);
+    file_.write(line_.end());
+  }
+  void close() { file_.close(); }
+
+ private:
+  Output file_;
+  Line line_{Line::Form::csv};
+};
+
+void write_map(const std::string& directory, const SourceMap& map) {
+  Csv csv(directory, "map.csv");
+  const auto fields = [&](Line& line, size_t cell) {
+    line.count("offset", cell * map.cell_bytes);
+    for (size_t i = 0; i < kGrounds; ++i) {
+      line.count(word_of(static_cast<Ground>(i)), map.cells.empty() ? 0 : map.cells[cell][i]);
+    }
+  };
+  csv.header([&](Line& line) { fields(line, 0); });
+  for (size_t cell = 0; cell < map.cells.size(); ++cell) {
+    csv.row([&](Line& line) { fields(line, cell); });
+  }
+  csv.close();
+}
+
+void write_outlook(const std::string& directory, const std::vector<Group>& groups) {
+  Csv csv(directory, "outlook.csv");
+  const auto fields = [](Line& line, const Group& group) {
+    line.text("type", group.value);
+    line.count("files", group.totals.content());
+    line.count("bytes", group.totals.bytes);
+    line.count("whole", group.whole);
+    line.count("likely", group.likely);
+    line.count("partial", group.partial);
+    line.count("gone", group.gone);
+    line.raw("expected", fmt::format("{:.1f}", group.expected));
+  };
+  csv.header([&](Line& line) { fields(line, {}); });
+  for (const Group& group : groups) csv.row([&](Line& line) { fields(line, group); });
+  csv.close();
+}
+
+void write_time_line(const std::string& directory, const ReportFacts& facts) {
+  Csv csv(directory, "time-line.csv");
+  const auto fields = [](Line& line, const std::string& name, const Period& period) {
+    line.text("period", name);
+    line.count("living", period.living);
+    line.count("lost", period.lost);
+    line.count("deleted", period.deleted);
+  };
+  csv.header([&](Line& line) { fields(line, "", {}); });
+  for (const auto& [name, period] : facts.time_line) {
+    csv.row([&](Line& line) { fields(line, name, period); });
+  }
+  csv.close();
+}
+
+void write_volumes(const std::string& directory, const std::vector<VolumeRecord>& volumes) {
+  Csv csv(directory, "volumes.csv");
+  const auto fields = [](Line& line, const VolumeRecord& record) {
+    line.number("id", number_of(record.id));
+    line.text("file_system", record.volume.file_system);
+    line.text("standing", record.volume.standing);
+    line.text("label", record.volume.label);
+    line.text("serial", record.volume.serial);
+    line.count("offset", record.volume.offset);
+    line.count("length", record.volume.length);
+    line.number("confidence", record.volume.confidence);
+    line.number("live", record.live);
+    line.number("deleted", record.deleted);
+    line.number("former", record.former);
+  };
+  csv.header([&](Line& line) { fields(line, {}); });
+  for (const VolumeRecord& record : volumes) csv.row([&](Line& line) { fields(line, record); });
+  csv.close();
+}
+
+void write_file(const std::string& directory, const std::string& name, std::string_view content) {
+  Output file(directory, name);
+  file.write(content);
+  file.close();
+}
+
+// As PNG and SVG; returns the latter.
+std::string write_figure(const std::string& directory, const std::string& name,
+                         const ReportFacts& facts, void (*draw)(Canvas&, const ReportFacts&)) {
+  const auto with_facts = [&](Canvas& canvas) { draw(canvas, facts); };
+  write_file(directory, name + ".png", Canvas::png(with_facts));
+  std::string svg = Canvas::svg(with_facts);
+  write_file(directory, name + ".svg", svg);
+  return svg;
+}
+
+}  // namespace
+
+ReportFacts write_report(const Shelf& shelf, const Selection& selection,
+                         const ReportOptions& options) {
+  make_folder(options.directory);
+  Csv files(options.directory, "files.csv");
+  files.header([](Line& line) { add_fields(line, Row{}); });
+  std::string rows;
+  uint64_t listed = 0;
+  ReportFacts facts = gather_facts(shelf, selection, options.zone, [&](const Row& row) {
+    files.row([&](Line& line) { add_fields(line, row); });
+    if (++listed <= kMostOnPage) rows += page_row(row, options.zone);
+  });
+  files.close();
+  if (listed > kMostOnPage) rows.clear();
+  facts.header = options.header;
+  facts.described = options.described;
+  facts.zone = options.zone_name;
+  write_map(options.directory, facts.map);
+  write_outlook(options.directory, facts.lost_types);
+  write_time_line(options.directory, facts);
+  write_volumes(options.directory, facts.volumes);
+  const PageFigures figures = {write_figure(options.directory, "outlook", facts, draw_outlook),
+                               write_figure(options.directory, "map", facts, draw_map),
+                               write_figure(options.directory, "time-line", facts, draw_time_line)};
+  write_file(options.directory, "report.html", page_of(facts, figures, rows));
+  return facts;
+}
+
+}  // namespace undershelf
