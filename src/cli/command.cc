@@ -186,6 +186,17 @@ std::string CommandLine::again(std::span<const std::string> names) const {
 
 const Interrupts& StopOnInterrupt::times() const { return interrupts; }
 
+bool was_interrupted() { return interrupts > 0; }
+
+int run_shown(const std::vector<std::string>& arguments) {
+  std::string shown = "undershelf";
+  for (const std::string& argument : arguments) shown += " " + shell_quoted(argument);
+  std::cout << "\n$ " << printable(shown) << std::endl;
+  const int code = run(arguments);
+  std::cout.flush();
+  return code;
+}
+
 std::string shell_quoted(const std::string& text) {
   constexpr std::string_view kPlain =
       "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,+@%";

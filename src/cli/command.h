@@ -28,6 +28,8 @@ struct Command {
 std::span<const Command> commands();
 // Runs one command line (without the program's name). Failures become a sentence and a code.
 int run(const std::vector<std::string>& arguments);
+// The same, with the call shown above what it prints.
+int run_shown(const std::vector<std::string>& arguments);
 
 // Parses a command's arguments. `positional` names them in order. Adds --help and --quiet.
 // Throws Error (usage). If help was asked for, prints it and `help_given` is true.
@@ -74,6 +76,9 @@ class StopOnInterrupt {
   const Interrupts& times() const;
 };
 
+// Whether the last thing that a StopOnInterrupt guarded was asked to stop.
+bool was_interrupted();
+
 // The argument as it must be written in a shell.
 std::string shell_quoted(const std::string& text);
 // Likewise of a path: one that begins with a dash would be taken for an option.
@@ -92,6 +97,7 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments);
 int run_export(const Command& self, const std::vector<std::string>& arguments);
 int run_advise(const Command& self, const std::vector<std::string>& arguments);
 int run_report(const Command& self, const std::vector<std::string>& arguments);
+int run_job(const Command& self, const std::vector<std::string>& arguments);
 int run_demo(const Command& self, const std::vector<std::string>& arguments);
 
 }  // namespace undershelf::cli

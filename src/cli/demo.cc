@@ -23,9 +23,13 @@ constexpr std::array kToured = {"fat16-logger", "fat32-logger", "exfat-camera", 
                                 "hfsplus-journal"};
 constexpr std::array kFormatted = {"formatted-fat32-to-ntfs", "formatted-ntfs-again"};
 
+// Installed beside the program, or where it was built.
 fs::path samples_folder() {
-  for (const char* folder : {UNDERSHELF_SAMPLES_INSTALLED, UNDERSHELF_SAMPLES_BUILD}) {
-    if (fs::is_directory(folder)) return folder;
+  std::error_code error;
+  const fs::path program = fs::read_symlink("/proc/self/exe", error);
+  const fs::path installed = program.parent_path().parent_path() / "share/undershelf/samples";
+  for (const fs::path& folder : {installed, fs::path(UNDERSHELF_SAMPLES_BUILD)}) {
+    if (fs::is_directory(folder, error)) return folder;
   }
   throw Error(Failure::unavailable,
               "The sample volumes are not installed. Run the demo from a "
@@ -73,16 +77,6 @@ void unpack(const fs::path& packed, const fs::path& image) {
   fs::resize_file(image, size);
 }
 
-// Shows a command line, runs it, and remembers the worst exit code.
-int step(const std::vector<std::string>& arguments) {
-  std::string shown = "undershelf";
-  for (const std::string& argument : arguments) shown += " " + shell_quoted(argument);
-  std::cout << "\n$ " << shown << std::endl;
-  const int code = run(arguments);
-  std::cout.flush();
-  return code;
-}
-
 // The id of the first lost file of this rating, as the user would pick it from the list.
 std::string pick(const std::string& shelf_path, const std::string& rating) {
   const Shelf shelf = Shelf::open_to_read(shelf_path);
@@ -105,7 +99,9 @@ struct Work {
       : source(image.string()),
         shelf(fs::path(image).replace_extension(".shelf").string()),
         bag(fs::path(image).replace_extension("").string() + "-recovered") {}
-  void then(const std::vector<std::string>& arguments) { worst = std::max(worst, step(arguments)); }
+  void then(const std::vector<std::string>& arguments) {
+    worst = std::max(worst, run_shown(arguments));
+  }
 
   std::string source, shelf, bag;
   int worst = kDone;
@@ -142,6 +138,19 @@ void work_by_content(Work& work) {
   work.then({"tree", work.shelf, "--type", "picture,audio"});
   work.then({"show", work.shelf, pick(work.shelf, "whole")});
   work.then({"export", work.shelf, "--to", work.bag, "--state", "carved"});
+}
+
+// Without anybody beside it.
+void work_as_job(Work& work) {
+  const std::string name = fs::path(work.source).stem().string();
+  const std::string job = name + ".conf";
+  std::ofstream(job) << fmt::format(
+      "source   = {}\nexport   = {}\nreport   = {}-report\nshop     = Under Shelf demo\n"
+      "case     = 17\ncustomer = Tide-gauge survey party\n",
+      work.source, work.bag, name);
+  std::cout << fmt::format("\n$ cat {}\n", job) << std::ifstream(job).rdbuf();
+  work.then({"job", job});
+  work.then({"advise", work.shelf, "--find", "tide", "--state", "deleted"});
 }
 
 void work_quickly(Work& work) {
@@ -196,6 +205,7 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
   tour("fat32-images", work_on_images);
   tour("fat32-kinds", work_on_kinds);
   tour("bare-card", work_by_content);
+  tour("fat32-trash", work_as_job);
   // Overwritten files are part of the samples: their exports are incomplete, and say so.
   std::cout << fmt::format("\nThe images, shelves and recovered files lie in {}.\n",
                            target.string());

@@ -53,6 +53,8 @@ std::span<const Command> commands() {
       Command{"mount", "SHELF DIR [filters] [options]",
               "Shows what was found as a read-only folder, for any program to open.",
               "undershelf mount logger-card.shelf /mnt/found --rating likely+", run_mount},
+      Command{"job", "FILE", "Does the whole work on one source as a file describes it.",
+              "undershelf job job-12.conf", run_job},
       Command{"demo", "[--to DIR]", "Does the whole job on the sample volumes.",
               "undershelf demo --to /tmp/undershelf-demo", run_demo},
   };

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
@@ -20,11 +21,27 @@ namespace fs = std::filesystem;
 
 constexpr uint64_t kMostOnPage = 2000;  // files that the page lists
 
+constexpr std::string_view kPage = "report.html";  // written last
+constexpr std::string_view kBeside[] = {
+    "files.csv",   "map.csv",       "map.png",       "map.svg",       "outlook.csv", "outlook.png",
+    "outlook.svg", "time-line.csv", "time-line.png", "time-line.svg", "volumes.csv"};
+
+// Empty, or what a report that was killed left.
+bool is_usable(const fs::path& directory) {
+  std::error_code error;
+  if (!fs::is_directory(directory, error)) return false;
+  for (const auto& entry : fs::directory_iterator(directory, error)) {
+    const std::string name = entry.path().filename().string();
+    if (std::ranges::find(kBeside, name) == std::end(kBeside)) return false;
+    if (entry.symlink_status(error).type() != fs::file_type::regular) return false;
+  }
+  return !error;
+}
+
 void make_folder(const std::string& directory) {
   require_writable_parent(directory);
   std::error_code error;
-  if (fs::exists(fs::symlink_status(directory, error)) &&
-      (!fs::is_directory(directory, error) || !fs::is_empty(directory, error))) {
+  if (fs::exists(fs::symlink_status(directory, error)) && !is_usable(directory)) {
     throw Error(
         Failure::refused,
         fmt::format("{} is not an empty folder. Nothing is overwritten: choose a new folder.",
@@ -196,7 +213,7 @@ ReportFacts write_report(const Shelf& shelf, const Selection& selection,
   const PageFigures figures = {write_figure(options.directory, "outlook", facts, draw_outlook),
                                write_figure(options.directory, "map", facts, draw_map),
                                write_figure(options.directory, "time-line", facts, draw_time_line)};
-  write_file(options.directory, "report.html", page_of(facts, figures, rows));
+  write_file(options.directory, std::string(kPage), page_of(facts, figures, rows));
   return facts;
 }
 
