@@ -98,6 +98,7 @@ int run_export(const Command& self, const std::vector<std::string>& arguments);
 int run_advise(const Command& self, const std::vector<std::string>& arguments);
 int run_report(const Command& self, const std::vector<std::string>& arguments);
 int run_job(const Command& self, const std::vector<std::string>& arguments);
+int run_sheet(const Command& self, const std::vector<std::string>& arguments);
 int run_demo(const Command& self, const std::vector<std::string>& arguments);
 
 }  // namespace undershelf::cli

@@ -1,14 +1,20 @@
 // `undershelf peek`: into the content of one file.
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <fstream>
 #include <iostream>
 
 #include "access/content.h"
+#include "checking/preview.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "exporting/target.h"
+#include "model/encoding.h"
 #include "model/text.h"
+#include "source/protect.h"
 
 namespace undershelf::cli {
 namespace {
@@ -16,15 +22,7 @@ namespace {
 constexpr uint64_t kDefaultBytes = 2048;
 constexpr uint64_t kMostBytes = 64 << 20;
 
-bool reads_as_text(std::span<const std::byte> bytes) {
-  return std::ranges::none_of(bytes, [](std::byte b) {
-    const auto c = std::to_integer<unsigned>(b);
-    return c < 9 || (c > 13 && c < 32) || c == 127;
-  });
-}
-
-void print_text(std::span<const std::byte> bytes) {
-  const std::string text(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+void print_text(const std::string& text) {
   for (size_t at = 0; at < text.size();) {
     const size_t end = std::min(text.find('\n', at), text.size());
     std::string line = text.substr(at, end - at);
@@ -95,7 +93,7 @@ uint64_t first_intact(const StreamReader& stream) {
 }
 
 // Says what of the bytes shown is not the file's own. Returns whether some could not be read.
-bool say_losses(const Losses& losses, const ByteRange& shown) {
+bool say_losses(const Losses& losses, const ByteRange& shown, std::string_view filled = "-- is") {
   constexpr size_t kMostTold = 8;
   bool unreadable = false;
   size_t told = 0;
@@ -104,19 +102,71 @@ bool say_losses(const Losses& losses, const ByteRange& shown) {
     if (part.length == 0) continue;
     unreadable = unreadable || loss.cause == Loss::Cause::unreadable;
     if (++told > kMostTold) continue;
-    say(fmt::format("{} from {} on: {}, {}.", counted(part.length, "byte"), part.offset,
+    say(fmt::format("{} from {} on: {}, {} {}.", counted(part.length, "byte"), part.offset,
                     why_of(loss.cause),
-                    is_zero_filled(loss.cause) ? "shown as --" : "what is there now is shown"));
+                    is_zero_filled(loss.cause) ? filled : "what is there now is", "shown"));
   }
   if (told > kMostTold) say(fmt::format("And {} such places more.", told - kMostTold));
   return unreadable;
+}
+
+// All bytes of a range as they are. Whether some are missing is told when they are out.
+int write_raw(const StreamReader& stream, const ByteRange& range) {
+  if (::isatty(STDOUT_FILENO) != 0) {
+    throw Error(Failure::usage,
+                "Raw bytes do not go to a terminal: lead them into a file or another program.");
+  }
+  std::vector<std::byte> buffer(1 << 20);
+  Losses losses;
+  for (uint64_t at = range.offset; at < range.end() && std::cout; at += buffer.size()) {
+    const auto part = std::span(buffer).first(std::min<uint64_t>(buffer.size(), range.end() - at));
+    for (const Loss& loss : stream.read(at, part)) append_loss(losses, loss);
+    std::cout.write(reinterpret_cast<const char*>(part.data()),
+                    static_cast<std::streamsize>(part.size()));
+  }
+  std::cout.flush();
+  losses.insert(losses.end(), stream.known_losses().begin(), stream.known_losses().end());
+  losses = settled(losses, stream.size());
+  say_losses(losses, range, "zeros are");
+  const bool complete = std::ranges::none_of(losses, [&](const Loss& loss) {
+    return overlap({loss.offset, loss.length}, range).length > 0;
+  });
+  return complete ? kDone : kIncomplete;
+}
+
+int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReader& stream) {
+  const std::string path = line.text("picture");
+  refuse_on_source("target", path, line.has("source") ? line.text("source") : shelf.source().path);
+  require_new_file(path);
+  constexpr uint32_t kMost = 2048;  // pixels, each way
+  const auto preview = checking::Previewer(kMost, kMost)
+                           .make({0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
+                                    stream.read(offset, out);
+                                    return out.size();
+                                  }});
+  if (!preview) {
+    throw Error(Failure::incomplete,
+                "There is no picture to show: it is none that is decoded here (JPEG, PNG, GIF, "
+                "WebP, TIFF), or nothing of it decodes.");
+  }
+  std::ofstream file(path, std::ios::binary);
+  const std::string png = checking::png_of(*preview);
+  file.write(png.data(), static_cast<std::streamsize>(png.size()));
+  file.close();
+  if (!file) throw Error(Failure::incomplete, fmt::format("{} could not be written.", path));
+  say(fmt::format("{}: {}x{} pixels, of {}x{}.", printable(path), preview->width, preview->height,
+                  preview->full_width, preview->full_height));
+  return stream.known_losses().empty() ? kDone : kIncomplete;
 }
 
 }  // namespace
 
 int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
-  options.add_options()("hex", "as hex, even if it reads as text")                             //
+  options.add_options()("hex", "as hex, even if it reads as text")                    //
+      ("raw", "all of it as it is, into a pipe or file; from --from, --bytes of it")  //
+      ("picture", po::value<std::string>()->value_name("FILE.png"),
+       "the picture that it is, at most 2048 pixels each way, as a new PNG")                   //
       ("from", po::value<std::string>()->value_name("N"), "first byte to show")                //
       ("bytes", po::value<std::string>()->value_name("N"), "how many bytes; 2K if not given")  //
       ("stream", po::value<std::string>()->value_name("NAME"), "a stream other than the main one")
@@ -136,6 +186,11 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
     throw Error(Failure::usage, fmt::format("--from {} lies behind the end: the file has {}.", from,
                                             counted(stream.size(), "byte")));
   }
+  if (line.has("picture")) return write_picture(line, shelf, stream);
+  if (line.has("raw")) {
+    const uint64_t most = stream.size() - from;
+    return write_raw(stream, {from, std::min(read_bytes(line, "bytes", most), most)});
+  }
   std::vector<std::byte> bytes(std::min(wanted, stream.size() - from));
   Losses losses = stream.read(from, bytes);
   losses.insert(losses.end(), stream.known_losses().begin(), stream.known_losses().end());
@@ -144,8 +199,11 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
     return is_zero_filled(loss.cause) &&
            overlap({loss.offset, loss.length}, {from, bytes.size()}).length > 0;
   });
-  if (!line.has("hex") && !missing && reads_as_text(bytes)) {
-    print_text(bytes);
+  std::optional<DecodedText> text;
+  if (!line.has("hex") && !missing) text = decode_text(bytes);
+  if (text) {
+    print_text(text->utf8);
+    if (text->encoding != "UTF-8") say(fmt::format("Text in {}.", text->encoding));
   } else {
     print_hex(bytes, from, losses);
   }

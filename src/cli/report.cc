@@ -5,6 +5,7 @@
 
 #include <iostream>
 
+#include "access/content.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
@@ -21,7 +22,9 @@ int run_report(const Command& self, const std::vector<std::string>& arguments) {
       ("case", po::value<std::string>()->value_name("NUMBER"), "the job's number or name")        //
       ("customer", po::value<std::string>()->value_name("NAME"), "whom it is for")                //
       ("format", po::value<std::string>()->value_name("FORMAT"),
-       "of what is said at the end: table (the default) or jsonl");
+       "of what is said at the end: table (the default) or jsonl")  //
+      ("source", po::value<std::string>()->value_name("PATH"),
+       "where the source is now, for a contact sheet of lost pictures");
   add_filters(options, Sorted::no);
   const CommandLine line(self, options, {"SHELF"}, arguments);
   if (line.help_given()) return kDone;
@@ -40,7 +43,14 @@ int run_report(const Command& self, const std::vector<std::string>& arguments) {
   const ShownZone zone = read_zone(line, shelf);
   report.zone_name = zone.name;
   report.zone = zone.zone;
-  refuse_on_source("target", report.directory, shelf.source().path);
+  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
+  refuse_on_source("target", report.directory, source_path);
+  try {
+    report.source = open_scanned_source(shelf, line.text("source"));
+  } catch (const Error& e) {
+    if (line.has("source")) throw;
+    say(fmt::format("Without pictures: {}", e.what()));
+  }
   const ReportFacts facts = write_report(shelf, selection, report);
   const std::string page = report.directory + "/report.html";
   if (format == "jsonl") {

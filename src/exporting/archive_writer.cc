@@ -135,20 +135,7 @@ Target examine_archive_target(const std::string& path, ArchiveForm form) {
 }
 
 void require_new_archive(const std::string& path) {
-  if (is_stream(path)) return;
-  std::error_code error;
-  if (fs::exists(fs::symlink_status(path, error))) {
-    throw Error(
-        Failure::refused,
-        fmt::format("{} is there already. Nothing is overwritten: choose a new name.", path));
-  }
-  // That the folder is there is asked besides: nothing is made for an archive.
-  const std::string folder = folder_of(path).string();
-  require_writable_parent(folder);
-  if (!fs::is_directory(folder, error)) {
-    throw Error(Failure::refused,
-                fmt::format("There is no folder {}. Is the target mounted?", folder));
-  }
+  if (!is_stream(path)) require_new_file(path);
 }
 
 ArchiveWriter::ArchiveWriter(std::string path, ArchiveForm form)

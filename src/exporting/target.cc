@@ -88,6 +88,22 @@ void require_writable_parent(const std::string& directory) {
   }
 }
 
+void require_new_file(const std::string& path) {
+  std::error_code error;
+  if (fs::exists(fs::symlink_status(path, error))) {
+    throw Error(
+        Failure::refused,
+        fmt::format("{} is there already. Nothing is overwritten: choose a new name.", path));
+  }
+  const fs::path parent = fs::path(path).parent_path();
+  const std::string folder = parent.empty() ? "." : parent.string();
+  require_writable_parent(folder);
+  if (!fs::is_directory(folder, error)) {
+    throw Error(Failure::refused,
+                fmt::format("There is no folder {}. Is the target mounted?", folder));
+  }
+}
+
 Target examine_target(const std::string& directory) {
   Target target;
   const std::string at = nearest_existing(directory);

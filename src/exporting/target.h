@@ -23,6 +23,10 @@ struct Target {
 // folder is no mount point at which nothing is mounted.
 void require_writable_parent(const std::string& directory);
 
+// Throws Error (refused) unless a file can be made at `path`, in a folder that is there, and where
+// nothing is yet.
+void require_new_file(const std::string& path);
+
 // Looks at the file system on which `directory` is, or would be made.
 Target examine_target(const std::string& directory);
 

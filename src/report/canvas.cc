@@ -4,6 +4,7 @@
 #include <cairo.h>
 #include <pango/pangocairo.h>
 
+#include <cstring>
 #include <new>
 
 namespace undershelf {
@@ -76,6 +77,25 @@ double Canvas::text(double x, double y, std::string_view text, double size, cons
   cairo_move_to(cairo, left, y);
   pango_cairo_show_layout(cairo, layout.get());
   return width;
+}
+
+void Canvas::picture(double x, double y, const checking::Preview& preview) {
+  const std::unique_ptr<cairo_surface_t, FreeSurface> surface(cairo_image_surface_create(
+      CAIRO_FORMAT_RGB24, static_cast<int>(preview.width), static_cast<int>(preview.height)));
+  unsigned char* const data = cairo_image_surface_get_data(surface.get());
+  if (data == nullptr) throw std::bad_alloc();
+  const auto stride = static_cast<size_t>(cairo_image_surface_get_stride(surface.get()));
+  for (size_t line = 0; line < preview.height; ++line) {
+    for (size_t column = 0; column < preview.width; ++column) {
+      const uint8_t* const pixel = &preview.pixels[(line * preview.width + column) * 3];
+      const uint32_t value = uint32_t{pixel[0]} << 16 | uint32_t{pixel[1]} << 8 | pixel[2];
+      std::memcpy(data + line * stride + column * 4, &value, sizeof value);
+    }
+  }
+  cairo_surface_mark_dirty(surface.get());
+  cairo_t* const cairo = cairo_of(context_);
+  cairo_set_source_surface(cairo, surface.get(), x, y);
+  cairo_paint(cairo);
 }
 
 std::string Canvas::png(const std::function<void(Canvas&)>& draw) {

@@ -7,6 +7,8 @@
 #include <string>
 #include <string_view>
 
+#include "checking/preview.h"
+
 namespace undershelf {
 
 struct Colour {
@@ -31,6 +33,9 @@ class Canvas {
   // cut, and ends in three dots. Returns its width.
   double text(double x, double y, std::string_view text, double size, const Colour& colour,
               Align align = Align::left, double most = kWidth, bool bold = false);
+
+  // A picture as it is, pixel by pixel.
+  void picture(double x, double y, const checking::Preview& preview);
 
   // Draws on an empty page, and writes it as an image; returns the file's content.
   static std::string png(const std::function<void(Canvas&)>& draw);

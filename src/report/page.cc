@@ -147,16 +147,27 @@ std::string groups(const std::vector<Group>& groups, const Group& sum, std::stri
 }
 
 // Each as an image of its own: what one SVG names inside must not meet another's names.
-std::string figure(const std::string& svg, std::string_view name, std::string_view caption) {
-  std::string encoded((svg.size() + 2) / 3 * 4 + 1, '\0');
+std::string image(std::string_view kind, const std::string& file, std::string_view alt) {
+  std::string encoded((file.size() + 2) / 3 * 4 + 1, '\0');
   const int length = EVP_EncodeBlock(reinterpret_cast<unsigned char*>(encoded.data()),
-                                     reinterpret_cast<const unsigned char*>(svg.data()),
-                                     static_cast<int>(svg.size()));
+                                     reinterpret_cast<const unsigned char*>(file.data()),
+                                     static_cast<int>(file.size()));
   encoded.resize(static_cast<size_t>(length));
+  return fmt::format("<img alt=\"{}\" src=\"data:image/{};base64,{}\">\n", alt, kind, encoded);
+}
+
+std::string figure(const std::string& svg, std::string_view name, std::string_view caption) {
   return fmt::format(
-      "<figure>\n<img alt=\"{}\" src=\"data:image/svg+xml;base64,{}\">\n<figcaption>{}: "
-      "data in {}.csv, picture in {}.png and {}.svg.</figcaption>\n</figure>\n",
-      caption, encoded, caption, name, name, name);
+      "<figure>\n{}<figcaption>{}: data in {}.csv, picture in {}.png and {}.svg."
+      "</figcaption>\n</figure>\n",
+      image("svg+xml", svg, caption), caption, name, name, name);
+}
+
+std::string sheet(const std::string& png) {
+  if (png.empty()) return {};
+  return "<h2>Pictures</h2>\n<figure>\n" + image("png", png, "Small pictures of lost files") +
+         "<figcaption>Lost pictures, with size and rating; the first of them, in sheet.png."
+         "</figcaption>\n</figure>\n";
 }
 
 std::string outlook(const ReportFacts& facts, const PageFigures& figures) {
@@ -258,6 +269,7 @@ std::string page_of(const ReportFacts& facts, const PageFigures& figures, const 
   page += "<h2>Where it lies</h2>\n" + figure(figures.map, "map", "Map of the source");
   page += "<h2>When it was changed and deleted</h2>\n" +
           figure(figures.time_line, "time-line", "Files by their times");
+  page += sheet(figures.sheet);
   return page + list(facts, rows) + "</body>\n</html>\n";
 }
 

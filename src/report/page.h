@@ -9,6 +9,7 @@ namespace undershelf {
 
 struct PageFigures {
   std::string outlook, map, time_line;  // SVG
+  std::string sheet;                    // PNG; empty if there is none
 };
 
 // `rows`: the list as lines of an HTML table; empty where it is beside the page, in files.csv.

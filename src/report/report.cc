@@ -12,6 +12,7 @@
 #include "model/error.h"
 #include "report/figures.h"
 #include "report/page.h"
+#include "report/sheet.h"
 #include "shelf/line.h"
 
 namespace undershelf {
@@ -20,11 +21,12 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr uint64_t kMostOnPage = 2000;  // files that the page lists
+constexpr uint64_t kOnSheet = 24;       // pictures on its contact sheet
 
 constexpr std::string_view kPage = "report.html";  // written last
 constexpr std::string_view kBeside[] = {
     "files.csv",   "map.csv",       "map.png",       "map.svg",       "outlook.csv", "outlook.png",
-    "outlook.svg", "time-line.csv", "time-line.png", "time-line.svg", "volumes.csv"};
+    "outlook.svg", "time-line.csv", "time-line.png", "time-line.svg", "volumes.csv", "sheet.png"};
 
 // Empty, or what a report that was killed left.
 bool is_usable(const fs::path& directory) {
@@ -188,6 +190,29 @@ std::string write_figure(const std::string& directory, const std::string& name,
   return svg;
 }
 
+// One page of lost pictures of which something is left, if there are any.
+std::string draw_sheet(const Shelf& shelf, Selection selection, const SourcePtr& source) {
+  if (!source) return {};
+  if (selection.types.empty()) selection.types = {"picture"};
+  if (selection.states.empty()) selection.states = {"deleted", "former", "carved"};
+  std::erase(selection.states, "live");
+  std::erase_if(selection.types, [](const std::string& type) { return type != "picture"; });
+  if (selection.types.empty() || selection.states.empty()) return {};
+  if (selection.ratings.empty()) selection.ratings = {"whole", "likely", "partial"};
+  selection.limit = kOnSheet;
+  std::string png;
+  SheetOptions sheet;
+  sheet.page = [&](size_t page, const std::string& drawn) {
+    if (page == 1) png = drawn;
+  };
+  try {
+    make_sheets(shelf, source, selection, sheet);
+  } catch (const Error& e) {
+    if (e.failure() != Failure::incomplete) throw;  // there are none
+  }
+  return png;
+}
+
 }  // namespace
 
 ReportFacts write_report(const Shelf& shelf, const Selection& selection,
@@ -210,9 +235,11 @@ ReportFacts write_report(const Shelf& shelf, const Selection& selection,
   write_outlook(options.directory, facts.lost_types);
   write_time_line(options.directory, facts);
   write_volumes(options.directory, facts.volumes);
-  const PageFigures figures = {write_figure(options.directory, "outlook", facts, draw_outlook),
-                               write_figure(options.directory, "map", facts, draw_map),
-                               write_figure(options.directory, "time-line", facts, draw_time_line)};
+  PageFigures figures = {write_figure(options.directory, "outlook", facts, draw_outlook),
+                         write_figure(options.directory, "map", facts, draw_map),
+                         write_figure(options.directory, "time-line", facts, draw_time_line),
+                         draw_sheet(shelf, selection, options.source)};
+  if (!figures.sheet.empty()) write_file(options.directory, "sheet.png", figures.sheet);
   write_file(options.directory, std::string(kPage), page_of(facts, figures, rows));
   return facts;
 }

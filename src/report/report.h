@@ -5,6 +5,7 @@
 
 #include "report/facts.h"
 #include "shelf/selection.h"
+#include "source/source.h"
 
 namespace undershelf {
 
@@ -14,6 +15,7 @@ struct ReportOptions {
   std::string described;  // the filters, as they were given
   std::string zone_name;  // of times in the page
   Zone zone;
+  SourcePtr source;  // for a contact sheet of lost pictures; may be null: then there is none
 };
 
 // Writes report.html, and each figure as PNG, SVG and CSV, volumes.csv and files.csv. Throws Error:

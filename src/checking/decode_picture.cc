@@ -1,0 +1,248 @@
+#include "checking/decode_picture.h"
+
+#include <gif_lib.h>
+#include <png.h>
+#include <tiffio.h>
+#include <turbojpeg.h>
+#include <webp/decode.h>
+
+#include <algorithm>
+#include <cstring>
+#include <memory>
+#include <string_view>
+
+namespace undershelf::checking {
+namespace {
+
+constexpr uint64_t kMostPixels = 150'000'000;  // held at once
+
+using File = std::span<const uint8_t>;
+
+bool begins(File file, std::string_view mark, size_t at = 0) {
+  return file.size() >= at + mark.size() && std::memcmp(&file[at], mark.data(), mark.size()) == 0;
+}
+
+// Room for a picture of that size; false if it is none, or too large.
+bool make_room(Picture& picture, uint64_t width, uint64_t height) {
+  if (width == 0 || height == 0 || width > kMostPixels || height > kMostPixels / width)
+    return false;
+  picture.width = static_cast<uint32_t>(width);
+  picture.height = static_cast<uint32_t>(height);
+  if (picture.full_width == 0) {
+    picture.full_width = picture.width;
+    picture.full_height = picture.height;
+  }
+  picture.pixels.assign(width * height * 3, 0xFF);
+  return true;
+}
+
+Picture decode_jpeg(File file, uint32_t wanted) {
+  const std::unique_ptr<void, int (*)(tjhandle)> decoder(tjInitDecompress(), tjDestroy);
+  Picture picture;
+  int width = 0;
+  int height = 0;
+  int sampling = 0;
+  int space = 0;
+  if (tjDecompressHeader3(decoder.get(), file.data(), file.size(), &width, &height, &sampling,
+                          &space) != 0) {
+    return {};
+  }
+  picture.full_width = static_cast<uint32_t>(width);
+  picture.full_height = static_cast<uint32_t>(height);
+  // The smallest that still has as many pixels as are wanted.
+  const uint32_t most = std::max(picture.full_width, picture.full_height);
+  tjscalingfactor scale{1, 1};
+  for (const int by : {8, 4, 2}) {
+    if (most / static_cast<uint32_t>(by) < wanted) continue;
+    scale = {1, by};
+    break;
+  }
+  if (!make_room(picture, static_cast<uint64_t>(TJSCALED(width, scale)),
+                 static_cast<uint64_t>(TJSCALED(height, scale)))) {
+    return {};
+  }
+  const int result = tjDecompress2(decoder.get(), file.data(), file.size(), picture.pixels.data(),
+                                   static_cast<int>(picture.width), 0,
+                                   static_cast<int>(picture.height), TJPF_RGB, TJFLAG_FASTDCT);
+  // One that breaks off is shown as far as it goes.
+  if (result != 0 && tjGetErrorCode(decoder.get()) == TJERR_FATAL) return {};
+  return picture;
+}
+
+Picture decode_png(File file) {
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  Picture picture;
+  if (png_image_begin_read_from_memory(&image, file.data(), file.size()) == 0) return {};
+  image.format = PNG_FORMAT_RGB;
+  if (make_room(picture, image.width, image.height)) {
+    const png_color white{255, 255, 255};
+    // It gives what it has read even when it fails.
+    png_image_finish_read(&image, &white, picture.pixels.data(), 0, nullptr);
+  }
+  png_image_free(&image);
+  return picture;
+}
+
+Picture decode_webp(File file) {
+  Picture picture;
+  int width = 0;
+  int height = 0;
+  if (WebPGetInfo(file.data(), file.size(), &width, &height) == 0 ||
+      !make_room(picture, static_cast<uint64_t>(width), static_cast<uint64_t>(height)) ||
+      WebPDecodeRGBInto(file.data(), file.size(), picture.pixels.data(), picture.pixels.size(),
+                        width * 3) == nullptr) {
+    return {};
+  }
+  return picture;
+}
+
+struct Input {
+  File file;
+  uint64_t at = 0;
+  size_t read(void* out, size_t length) {
+    if (at >= file.size()) return 0;
+    length = std::min<size_t>(length, file.size() - at);
+    std::memcpy(out, &file[at], length);
+    at += length;
+    return length;
+  }
+};
+
+void put(Picture& picture, int64_t x, int64_t y, const GifColorType& colour) {
+  if (x < 0 || y < 0 || x >= picture.width || y >= picture.height) return;
+  uint8_t* const pixel = &picture.pixels[(static_cast<size_t>(y) * picture.width + x) * 3];
+  pixel[0] = colour.Red;
+  pixel[1] = colour.Green;
+  pixel[2] = colour.Blue;
+}
+
+// The lines of the picture that begins here, as far as they are there.
+void read_gif_lines(GifFileType* gif, Picture& picture) {
+  const ColorMapObject* map = gif->Image.ColorMap != nullptr ? gif->Image.ColorMap : gif->SColorMap;
+  const int width = gif->Image.Width;
+  const int height = gif->Image.Height;
+  if (map == nullptr || width <= 0 || height <= 0) return;
+  std::vector<GifPixelType> line(static_cast<size_t>(width));
+  constexpr int kFirst[] = {0, 4, 2, 1};
+  constexpr int kStep[] = {8, 8, 4, 2};
+  const int passes = gif->Image.Interlace ? 4 : 1;
+  for (int pass = 0; pass < passes; ++pass) {
+    const int first = passes == 1 ? 0 : kFirst[pass];
+    for (int y = first; y < height; y += passes == 1 ? 1 : kStep[pass]) {
+      if (DGifGetLine(gif, line.data(), width) == GIF_ERROR) return;
+      for (int x = 0; x < width; ++x) {
+        if (line[static_cast<size_t>(x)] >= map->ColorCount) continue;
+        put(picture, int64_t{gif->Image.Left} + x, int64_t{gif->Image.Top} + y,
+            map->Colors[line[static_cast<size_t>(x)]]);
+      }
+    }
+  }
+}
+
+Picture decode_gif(File file) {
+  Input input{file};
+  int error = 0;
+  const auto read = [](GifFileType* gif, GifByteType* out, int length) {
+    return static_cast<int>(
+        static_cast<Input*>(gif->UserData)->read(out, static_cast<size_t>(std::max(length, 0))));
+  };
+  GifFileType* gif = DGifOpen(&input, read, &error);
+  if (gif == nullptr) return {};
+  Picture picture;
+  if (gif->SWidth > 0 && gif->SHeight > 0 &&
+      make_room(picture, static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight))) {
+    GifRecordType record = UNDEFINED_RECORD_TYPE;
+    GifByteType* block = nullptr;
+    int code = 0;
+    bool more = true;
+    while (more && DGifGetRecordType(gif, &record) != GIF_ERROR) {
+      more = record == EXTENSION_RECORD_TYPE && DGifGetExtension(gif, &code, &block) != GIF_ERROR;
+      while (more && block != nullptr) more = DGifGetExtensionNext(gif, &block) != GIF_ERROR;
+    }
+    if (record == IMAGE_DESC_RECORD_TYPE && DGifGetImageDesc(gif) != GIF_ERROR) {
+      read_gif_lines(gif, picture);
+    }
+  }
+  DGifCloseFile(gif, &error);
+  return picture;
+}
+
+Picture decode_tiff(File file) {
+  Input input{file};
+  const auto read = [](thandle_t handle, void* out, tmsize_t length) {
+    return static_cast<tmsize_t>(
+        static_cast<Input*>(handle)->read(out, static_cast<size_t>(std::max<tmsize_t>(length, 0))));
+  };
+  const auto seek = [](thandle_t handle, toff_t offset, int from) {
+    auto& in = *static_cast<Input*>(handle);
+    return in.at = offset + (from == SEEK_CUR ? in.at : from == SEEK_END ? in.file.size() : 0);
+  };
+  TIFFSetErrorHandler(nullptr);
+  TIFFSetWarningHandler(nullptr);
+  TIFF* tiff = TIFFClientOpen(
+      "", "rm", &input, read, [](thandle_t, void*, tmsize_t) -> tmsize_t { return 0; }, seek,
+      [](thandle_t) { return 0; },
+      [](thandle_t handle) -> toff_t { return static_cast<Input*>(handle)->file.size(); }, nullptr,
+      nullptr);
+  if (tiff == nullptr) return {};
+  Picture picture;
+  uint32_t width = 0;
+  uint32_t height = 0;
+  TIFFGetField(tiff, TIFFTAG_IMAGEWIDTH, &width);
+  TIFFGetField(tiff, TIFFTAG_IMAGELENGTH, &height);
+  if (make_room(picture, width, height)) {
+    std::vector<uint32_t> raster(size_t{width} * height, 0xFFFFFFFF);
+    TIFFReadRGBAImageOriented(tiff, width, height, raster.data(), ORIENTATION_TOPLEFT, 0);
+    for (size_t i = 0; i < raster.size(); ++i) {
+      picture.pixels[3 * i] = static_cast<uint8_t>(TIFFGetR(raster[i]));
+      picture.pixels[3 * i + 1] = static_cast<uint8_t>(TIFFGetG(raster[i]));
+      picture.pixels[3 * i + 2] = static_cast<uint8_t>(TIFFGetB(raster[i]));
+    }
+  }
+  TIFFClose(tiff);
+  return picture;
+}
+
+}  // namespace
+
+Picture decode_picture(File file, uint32_t wanted) {
+  if (begins(file, "\xFF\xD8\xFF")) return decode_jpeg(file, wanted);
+  if (begins(file, "\x89PNG")) return decode_png(file);
+  if (begins(file, "GIF8")) return decode_gif(file);
+  if (begins(file, "RIFF") && begins(file, "WEBP", 8)) return decode_webp(file);
+  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4})) return decode_tiff(file);
+  return {};
+}
+
+Picture shrunk(const Picture& picture, uint32_t most_width, uint32_t most_height) {
+  Picture small = picture;
+  const double by =
+      std::max({1.0, double(picture.width) / most_width, double(picture.height) / most_height});
+  small.width = std::max(1U, static_cast<uint32_t>(picture.width / by));
+  small.height = std::max(1U, static_cast<uint32_t>(picture.height / by));
+  if (small.width == picture.width && small.height == picture.height) return small;
+  small.pixels.assign(size_t{small.width} * small.height * 3, 0);
+  for (uint32_t y = 0; y < small.height; ++y) {
+    const uint64_t top = uint64_t{y} * picture.height / small.height;
+    const uint64_t bottom = std::max(top + 1, (uint64_t{y} + 1) * picture.height / small.height);
+    for (uint32_t x = 0; x < small.width; ++x) {
+      const uint64_t left = uint64_t{x} * picture.width / small.width;
+      const uint64_t right = std::max(left + 1, (uint64_t{x} + 1) * picture.width / small.width);
+      uint64_t sums[3] = {};
+      for (uint64_t from = top; from < bottom; ++from) {
+        for (uint64_t at = left; at < right; ++at) {
+          for (size_t c = 0; c < 3; ++c)
+            sums[c] += picture.pixels[(from * picture.width + at) * 3 + c];
+        }
+      }
+      const uint64_t count = (bottom - top) * (right - left);
+      for (size_t c = 0; c < 3; ++c) {
+        small.pixels[(size_t{y} * small.width + x) * 3 + c] = static_cast<uint8_t>(sums[c] / count);
+      }
+    }
+  }
+  return small;
+}
+
+}  // namespace undershelf::checking

@@ -1,0 +1,93 @@
+#include "checking/preview.h"
+
+#include <png.h>
+#include <sys/mman.h>
+
+#include <algorithm>
+#include <cstring>
+#include <new>
+#include <utility>
+
+#include "checking/decode_picture.h"
+#include "checking/decoders.h"
+
+namespace undershelf::checking {
+namespace {
+
+constexpr uint32_t kMost = 2048;               // pixels, each way
+constexpr uint64_t kMostBytes = 512ULL << 20;  // of a file
+
+}  // namespace
+
+// What a process in the box leaves for this one. Nothing in it is believed.
+struct Previewer::Shared {
+  uint32_t width, height, full_width, full_height;
+  uint8_t pixels[size_t{kMost} * kMost * 3];
+};
+
+Previewer::Previewer(uint32_t most_width, uint32_t most_height)
+    : shared_(static_cast<Shared*>(::mmap(nullptr, sizeof(Shared), PROT_READ | PROT_WRITE,
+                                          MAP_SHARED | MAP_ANONYMOUS, -1, 0))) {
+  if (shared_ == MAP_FAILED) throw std::bad_alloc();
+  const uint32_t width = std::clamp(most_width, 1U, kMost);
+  const uint32_t height = std::clamp(most_height, 1U, kMost);
+  box_ = std::make_unique<Box>(1, [shared = shared_, width, height](content::Bytes& bytes) {
+    std::vector<uint8_t> file(std::min(bytes.size(), kMostBytes));
+    file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
+    const Picture small = shrunk(decode_picture(file, std::max(width, height)), width, height);
+    if (small.pixels.empty()) return Examined{};
+    std::memcpy(shared->pixels, small.pixels.data(), small.pixels.size());
+    shared->full_width = small.full_width;
+    shared->full_height = small.full_height;
+    shared->width = small.width;
+    shared->height = small.height;
+    return Examined{};
+  });
+}
+
+Previewer::~Previewer() {
+  box_.reset();
+  ::munmap(shared_, sizeof(Shared));
+}
+
+std::optional<Preview> Previewer::make(const Task& task) {
+  shared_->width = shared_->height = 0;
+  bool given = false;
+  box_->run(
+      [&]() -> std::optional<Task> {
+        if (std::exchange(given, true)) return std::nullopt;
+        return task;
+      },
+      [](uint64_t, const Examined&) {});
+  Preview preview{shared_->width, shared_->height, shared_->full_width, shared_->full_height, {}};
+  if (preview.width == 0 || preview.height == 0 || preview.width > kMost ||
+      preview.height > kMost) {
+    return std::nullopt;
+  }
+  preview.pixels.assign(shared_->pixels,
+                        shared_->pixels + size_t{preview.width} * preview.height * 3);
+  return preview;
+}
+
+std::string png_of(const Preview& preview) {
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  image.width = preview.width;
+  image.height = preview.height;
+  image.format = PNG_FORMAT_RGB;
+  png_alloc_size_t size = 0;
+  std::string file;
+  if (png_image_write_to_memory(&image, nullptr, &size, 0, preview.pixels.data(), 0, nullptr) ==
+      0) {
+    throw std::bad_alloc();
+  }
+  file.resize(size);
+  if (png_image_write_to_memory(&image, file.data(), &size, 0, preview.pixels.data(), 0, nullptr) ==
+      0) {
+    throw std::bad_alloc();
+  }
+  file.resize(size);
+  return file;
+}
+
+}  // namespace undershelf::checking

@@ -1,0 +1,102 @@
+// `undershelf sheet`: contact sheets of what was selected.
+#include "report/sheet.h"
+
+#include <fmt/format.h>
+
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <iostream>
+
+#include "access/content.h"
+#include "cli/command.h"
+#include "cli/filters.h"
+#include "cli/output.h"
+#include "exporting/target.h"
+#include "model/text.h"
+#include "source/protect.h"
+
+namespace undershelf::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+// The first page has the name that was given, the others a number in it.
+std::string name_of_page(const fs::path& to, size_t page) {
+  if (page == 1) return to.string();
+  const std::string name =
+      fmt::format("{}-{}{}", to.stem().string(), page, to.extension().string());
+  return (to.parent_path() / name).string();
+}
+
+void write_page(const std::string& path, const std::string& png) {
+  require_new_file(path);
+  std::ofstream file(path, std::ios::binary);
+  file.write(png.data(), static_cast<std::streamsize>(png.size()));
+  file.close();
+  if (!file) {
+    throw Error(Failure::incomplete,
+                fmt::format("The page {} could not be written: {}.", path, std::strerror(errno)));
+  }
+}
+
+}  // namespace
+
+int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
+  po::options_description options("Options");
+  options.add_options()("to", po::value<std::string>()->value_name("FILE"),
+                        "a new PNG; further pages take its name with -2, -3 and so on")  //
+      ("format", po::value<std::string>()->value_name("FORMAT"),
+       "of what is said at the end: table (the default) or jsonl")  //
+      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+  add_filters(options);
+  const CommandLine line(self, options, {"SHELF"}, arguments);
+  if (line.help_given()) return kDone;
+  const std::string format = read_format(line, {"table", "jsonl"});
+  const std::string to = line.text("to");
+  if (!to.ends_with(".png")) {
+    throw Error(Failure::usage, "Say where the pages are to go, with --to FILE.png.");
+  }
+  const std::string path = line.text("SHELF");
+  const Shelf shelf = Shelf::open_to_read(path);
+  const Selection selection = read_filters(line, shelf);
+  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
+  refuse_on_source("target", to, source_path);
+  require_new_file(to);
+  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
+  const StopOnInterrupt interrupt(1);
+  SheetOptions sheet;
+  sheet.interrupts = &interrupt.times();
+  sheet.progress = [](uint64_t files) {
+    show_progress(fmt::format("Drawing: {}", counted(files, "file")));
+  };
+  std::vector<std::string> pages;
+  sheet.page = [&](size_t page, const std::string& png) {
+    pages.push_back(name_of_page(to, page));
+    write_page(pages.back(), png);
+  };
+  const SheetResult result = make_sheets(shelf, source, selection, sheet);
+  show_progress({});
+  if (format == "jsonl") {
+    Line fields(Line::Form::json);
+    fields.begin();
+    fields.list("pages", pages);
+    fields.count("files", result.shown);
+    fields.count("without_picture", result.without);
+    fields.boolean("stopped", result.stopped);
+    std::cout << fields.end();
+  } else {
+    say(fmt::format("{} on {}, {}: {}{}.", counted(result.shown, "file"),
+                    counted(result.pages, "page"),
+                    result.without == 0 ? "each with its picture"
+                                        : fmt::format("{} without a picture", result.without),
+                    printable(to), result.pages > 1 ? " and so on" : ""));
+  }
+  if (result.stopped) warn("Stopped. The pages that are there are whole.");
+  next_step(fmt::format("undershelf export {} --to DIR{}{}", quoted_path(path), filters_again(line),
+                        line.has("type") ? "" : " --type picture"));
+  return result.stopped ? kIncomplete : kDone;
+}
+
+}  // namespace undershelf::cli
