@@ -70,6 +70,7 @@ TEST_F(Job, GoesOnWhereverItWasKilled) {
   ASSERT_EQ(undershelf({"job", job_}).code, 0);
   const auto whole = results();
   for (const char* after : {"0.02", "0.2", "0.5", "0.9"}) {
+    if (UNDERSHELF_SANITIZED && std::string(after) != "0.9") continue;  // all takes long there
     for (const char* made : {"job.shelf", "bag", "report"}) fs::remove_all(folder_.path(made));
     shell("rm -f " + test::quoted(folder_.path("job.shelf")) + "*");
     shell("timeout -s KILL " + std::string(after) + " " + test::quoted(UNDERSHELF_PROGRAM) +

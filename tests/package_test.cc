@@ -61,16 +61,15 @@ class Package : public testing::Test {
 };
 TempFolder* Package::folder_ = nullptr;
 
-TEST_F(Package, NamesWhatItNeeds) {
+// Each test packs anew: there are two.
+TEST_F(Package, NamesWhatItNeedsAndDoesAJob) {
   const Outcome control = run("dpkg-deb -f undershelf_*.deb Package Version Depends Maintainer");
   for (const char* needed : {"Package: undershelf", "libsqlite3-0", "libicu", "fuse3", "libc6"}) {
     EXPECT_NE(control.out.find(needed), std::string::npos) << control.out;
   }
   // It finds nothing by where it was built.
   EXPECT_EQ(run("command -v undershelf").out, root() + "/usr/bin/undershelf\n");
-}
 
-TEST_F(Package, DoesAJob) {
   ASSERT_EQ(run("zstd -qd root/usr/share/undershelf/samples/fat32-trash.img.zst -o card.img").code,
             0);
   write_file(folder_->path("job.conf"),
@@ -82,7 +81,7 @@ TEST_F(Package, DoesAJob) {
   EXPECT_TRUE(fs::exists(root() + "/usr/share/doc/undershelf/examples/job.conf"));
 }
 
-TEST_F(Package, HasAPageForEachCommand) {
+TEST_F(Package, HasAPageForEachCommandAndCompletesThem) {
   const std::vector<std::string> all = commands();
   ASSERT_GT(all.size(), 12U);
   for (const std::string& command : all) {
@@ -97,9 +96,8 @@ TEST_F(Package, HasAPageForEachCommand) {
     }
   }
   EXPECT_EQ(run("zcat root/usr/share/man/man1/undershelf.1.gz | groff -man -Tascii -ww").err, "");
-}
 
-TEST_F(Package, CompletesFromTheProgramAndTheShelf) {
+  // The completion offers what the program and the shelf on the line have.
   ASSERT_EQ(run("zstd -qd root/usr/share/undershelf/samples/fat12-floppy.img.zst -o f.img && "
                 "undershelf scan f.img --shelf f.shelf")
                 .code,

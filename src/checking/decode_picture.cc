@@ -14,8 +14,6 @@
 namespace undershelf::checking {
 namespace {
 
-constexpr uint64_t kMostPixels = 150'000'000;  // held at once
-
 using File = std::span<const uint8_t>;
 
 bool begins(File file, std::string_view mark, size_t at = 0) {
@@ -23,9 +21,8 @@ bool begins(File file, std::string_view mark, size_t at = 0) {
 }
 
 // Room for a picture of that size; false if it is none, or too large.
-bool make_room(Picture& picture, uint64_t width, uint64_t height) {
-  if (width == 0 || height == 0 || width > kMostPixels || height > kMostPixels / width)
-    return false;
+bool make_room(Picture& picture, uint64_t width, uint64_t height, uint64_t most) {
+  if (width == 0 || height == 0 || width > most || height > most / width) return false;
   picture.width = static_cast<uint32_t>(width);
   picture.height = static_cast<uint32_t>(height);
   if (picture.full_width == 0) {
@@ -36,7 +33,7 @@ bool make_room(Picture& picture, uint64_t width, uint64_t height) {
   return true;
 }
 
-Picture decode_jpeg(File file, uint32_t wanted) {
+Picture decode_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
   const std::unique_ptr<void, int (*)(tjhandle)> decoder(tjInitDecompress(), tjDestroy);
   Picture picture;
   int width = 0;
@@ -58,24 +55,25 @@ Picture decode_jpeg(File file, uint32_t wanted) {
     break;
   }
   if (!make_room(picture, static_cast<uint64_t>(TJSCALED(width, scale)),
-                 static_cast<uint64_t>(TJSCALED(height, scale)))) {
+                 static_cast<uint64_t>(TJSCALED(height, scale)), most_pixels)) {
     return {};
   }
-  const int result = tjDecompress2(decoder.get(), file.data(), file.size(), picture.pixels.data(),
-                                   static_cast<int>(picture.width), 0,
-                                   static_cast<int>(picture.height), TJPF_RGB, TJFLAG_FASTDCT);
+  const int result =
+      tjDecompress2(decoder.get(), file.data(), file.size(), picture.pixels.data(),
+                    static_cast<int>(picture.width), 0, static_cast<int>(picture.height), TJPF_RGB,
+                    TJFLAG_FASTDCT | TJFLAG_LIMITSCANS);
   // One that breaks off is shown as far as it goes.
   if (result != 0 && tjGetErrorCode(decoder.get()) == TJERR_FATAL) return {};
   return picture;
 }
 
-Picture decode_png(File file) {
+Picture decode_png(File file, uint64_t most_pixels) {
   png_image image{};
   image.version = PNG_IMAGE_VERSION;
   Picture picture;
   if (png_image_begin_read_from_memory(&image, file.data(), file.size()) == 0) return {};
   image.format = PNG_FORMAT_RGB;
-  if (make_room(picture, image.width, image.height)) {
+  if (make_room(picture, image.width, image.height, most_pixels)) {
     const png_color white{255, 255, 255};
     // It gives what it has read even when it fails.
     png_image_finish_read(&image, &white, picture.pixels.data(), 0, nullptr);
@@ -84,12 +82,13 @@ Picture decode_png(File file) {
   return picture;
 }
 
-Picture decode_webp(File file) {
+Picture decode_webp(File file, uint64_t most_pixels) {
   Picture picture;
   int width = 0;
   int height = 0;
   if (WebPGetInfo(file.data(), file.size(), &width, &height) == 0 ||
-      !make_room(picture, static_cast<uint64_t>(width), static_cast<uint64_t>(height)) ||
+      !make_room(picture, static_cast<uint64_t>(width), static_cast<uint64_t>(height),
+                 most_pixels) ||
       WebPDecodeRGBInto(file.data(), file.size(), picture.pixels.data(), picture.pixels.size(),
                         width * 3) == nullptr) {
     return {};
@@ -140,7 +139,7 @@ void read_gif_lines(GifFileType* gif, Picture& picture) {
   }
 }
 
-Picture decode_gif(File file) {
+Picture decode_gif(File file, uint64_t most_pixels) {
   Input input{file};
   int error = 0;
   const auto read = [](GifFileType* gif, GifByteType* out, int length) {
@@ -151,7 +150,8 @@ Picture decode_gif(File file) {
   if (gif == nullptr) return {};
   Picture picture;
   if (gif->SWidth > 0 && gif->SHeight > 0 &&
-      make_room(picture, static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight))) {
+      make_room(picture, static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight),
+                most_pixels)) {
     GifRecordType record = UNDEFINED_RECORD_TYPE;
     GifByteType* block = nullptr;
     int code = 0;
@@ -168,7 +168,7 @@ Picture decode_gif(File file) {
   return picture;
 }
 
-Picture decode_tiff(File file) {
+Picture decode_tiff(File file, uint64_t most_pixels) {
   Input input{file};
   const auto read = [](thandle_t handle, void* out, tmsize_t length) {
     return static_cast<tmsize_t>(
@@ -191,7 +191,7 @@ Picture decode_tiff(File file) {
   uint32_t height = 0;
   TIFFGetField(tiff, TIFFTAG_IMAGEWIDTH, &width);
   TIFFGetField(tiff, TIFFTAG_IMAGELENGTH, &height);
-  if (make_room(picture, width, height)) {
+  if (make_room(picture, width, height, most_pixels)) {
     std::vector<uint32_t> raster(size_t{width} * height, 0xFFFFFFFF);
     TIFFReadRGBAImageOriented(tiff, width, height, raster.data(), ORIENTATION_TOPLEFT, 0);
     for (size_t i = 0; i < raster.size(); ++i) {
@@ -206,12 +206,13 @@ Picture decode_tiff(File file) {
 
 }  // namespace
 
-Picture decode_picture(File file, uint32_t wanted) {
-  if (begins(file, "\xFF\xD8\xFF")) return decode_jpeg(file, wanted);
-  if (begins(file, "\x89PNG")) return decode_png(file);
-  if (begins(file, "GIF8")) return decode_gif(file);
-  if (begins(file, "RIFF") && begins(file, "WEBP", 8)) return decode_webp(file);
-  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4})) return decode_tiff(file);
+Picture decode_picture(File file, uint32_t wanted, uint64_t most_pixels) {
+  if (begins(file, "\xFF\xD8\xFF")) return decode_jpeg(file, wanted, most_pixels);
+  if (begins(file, "\x89PNG")) return decode_png(file, most_pixels);
+  if (begins(file, "GIF8")) return decode_gif(file, most_pixels);
+  if (begins(file, "RIFF") && begins(file, "WEBP", 8)) return decode_webp(file, most_pixels);
+  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4}))
+    return decode_tiff(file, most_pixels);
   return {};
 }
 

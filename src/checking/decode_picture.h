@@ -13,8 +13,9 @@ struct Picture {
   std::vector<uint8_t> pixels;               // red, green, blue; line by line
 };
 
-// `wanted`: as many pixels each way will do, so that a decoder may leave out others.
-Picture decode_picture(std::span<const uint8_t> file, uint32_t wanted);
+// `wanted`: as many pixels each way will do, so that a decoder may leave out others. A picture of
+// more than `most_pixels` after that is none; it takes up to 7 bytes for each.
+Picture decode_picture(std::span<const uint8_t> file, uint32_t wanted, uint64_t most_pixels);
 
 // Fitted into so many pixels, by the mean of those that become one; never made larger.
 Picture shrunk(const Picture& picture, uint32_t most_width, uint32_t most_height);

@@ -15,7 +15,8 @@ namespace undershelf::checking {
 namespace {
 
 constexpr uint32_t kMost = 2048;               // pixels, each way
-constexpr uint64_t kMostBytes = 512ULL << 20;  // of a file
+constexpr uint64_t kMostBytes = 256ULL << 20;  // of a file
+constexpr uint64_t kMostPixels = 80'000'000;   // decoded; with the file, what the box may take
 
 }  // namespace
 
@@ -34,7 +35,8 @@ Previewer::Previewer(uint32_t most_width, uint32_t most_height)
   box_ = std::make_unique<Box>(1, [shared = shared_, width, height](content::Bytes& bytes) {
     std::vector<uint8_t> file(std::min(bytes.size(), kMostBytes));
     file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
-    const Picture small = shrunk(decode_picture(file, std::max(width, height)), width, height);
+    const Picture small =
+        shrunk(decode_picture(file, std::max(width, height), kMostPixels), width, height);
     if (small.pixels.empty()) return Examined{};
     std::memcpy(shared->pixels, small.pixels.data(), small.pixels.size());
     shared->full_width = small.full_width;
