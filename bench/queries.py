@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Whole-program comparison: finding, counting, filtering and the tree, as a ratio to the same in `sqlite3`.
+"""Whole-program comparison: finding, counting, filtering, advice, the report and the tree, as a ratio to the same in `sqlite3`.
 
 Makes a volume of N entries in a temporary folder, scans it, and asks the same both ways, in one run.
 Needs python3 and the sqlite3 command.
@@ -24,6 +24,9 @@ CASES = (
      sum(s.score)/100.0 {ROWS} AND e.kind='file' GROUP BY 1"""),
     ("list, filtered", ["list", "--state", "deleted", "--size", "100..300", "--format", "jsonl"],
      lists.QUERY.replace("WHERE", "WHERE e.state='deleted' AND s.size BETWEEN 100 AND 300 AND")),
+    ("advise", ["advise", "--name", "none*", "--state", "deleted"],
+     f"SELECT e.id, e.name, {PATH} {ROWS} AND e.kind='file'"),
+    ("report", ["report", "--to", "{new}"], lists.QUERY),
     ("tree", ["tree"], f"SELECT e.state, s.rating, s.score, s.size, {PATH} {ROWS} ORDER BY e.volume, path"),
 )
 
@@ -37,7 +40,9 @@ def main():
         shelf = lists.scanned_card(folder, options.entries)
         print(f"{options.entries} entries, least of {options.runs} runs")
         for what, (command, *rest), query in CASES:
-            ours = min(lists.seconds([lists.PROGRAM, command, shelf, *rest]) for _ in range(options.runs))
+            ours = min(lists.seconds([lists.PROGRAM, command, shelf] +
+                                     [tempfile.mkdtemp(dir=folder) if word == "{new}" else word for word in rest])
+                       for _ in range(options.runs))
             theirs = min(lists.seconds(["sqlite3", "-json", shelf, query]) for _ in range(options.runs))
             print(f"  {what:<18} {ours:6.2f} s, sqlite3 {theirs:6.2f} s: {ours / theirs:.2f} times")
 

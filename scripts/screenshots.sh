@@ -5,7 +5,7 @@
 set -euo pipefail
 only=" $* "
 cd "$(dirname "$0")/.."
-tools=(xvfb xterm imagemagick fonts-dejavu-core fonts-wqy-microhei fonts-symbola)
+tools=(xvfb xterm imagemagick chromium fonts-dejavu-core fonts-wqy-microhei fonts-symbola)
 dpkg-query -W "${tools[@]}" > /dev/null 2>&1 || apt-get install -q -y --no-install-recommends "${tools[@]}"
 scripts/build.sh release > /dev/null
 program=$PWD/build/release/src
@@ -13,7 +13,7 @@ shots=$PWD/docs/screenshots
 work=$(mktemp -d)
 trap 'kill $display 2>/dev/null; rm -rf "$work"' EXIT
 cd "$work"
-for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,ntfs-office,exfat-camera,hfsplus-charts,formatted-fat32-to-ntfs,formatted-hfsplus-again,fat32-images,fat32-kinds,bare-card}.img.zst; do
+for packed in "$OLDPWD"/samples/{fat16-logger,fat32-logger,exfat-camera,ntfs-office,formatted-fat32-to-ntfs,fat32-kinds,bare-card}.img.zst; do
   zstd -dq "$packed" -o "$(basename "$packed" .zst)"
 done
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -60,23 +60,9 @@ sleep 1; cat told
 find found -type f | sort | head -12
 head -3 found/volume-1-LOGGER1/Exactly26LettersInName.csv
 kill %1; wait'
-shot ntfs "undershelf scan ntfs-office.img --shelf ntfs-office.shelf
-undershelf list ntfs-office.shelf --state deleted --path 'Mail/**' --path 'Archive/**' --path '\$RECYCLE.BIN/**'
-undershelf show ntfs-office.shelf 102 | head -12
-undershelf export ntfs-office.shelf --to office --original-paths --path '\$RECYCLE.BIN'
-cd office/data && find . -type f"
-shot exfat 'undershelf scan exfat-camera.img --shelf exfat-camera.shelf
-undershelf tree exfat-camera.shelf --state deleted'
-shot hfsplus "undershelf scan hfsplus-charts.img --shelf hfsplus-charts.shelf
-undershelf show hfsplus-charts.shelf 12 | tail -n +9
-undershelf export hfsplus-charts.shelf --to charts --name 'Old survey'
-ls -A charts/data/*/Maps"
 shot formatted "undershelf scan formatted-fat32-to-ntfs.img --shelf card.shelf --depth deep
 undershelf volumes card.shelf
 undershelf tree card.shelf --state former --path 'Charts/*/*' --path 'Sound notes/*'"
-shot images "undershelf scan fat32-images.img --shelf images.shelf
-undershelf volumes images.shelf
-undershelf tree images.shelf --state deleted --volume 2 --volume 3"
 shot check "undershelf scan fat32-kinds.img --shelf kinds.shelf --check full
 undershelf list kinds.shelf --path /Harmed --kind file
 undershelf show kinds.shelf 52 | tail -n +13"
@@ -86,6 +72,22 @@ undershelf list kinds.shelf --find chart"
 shot carved "undershelf scan bare-card.img --shelf bare-card.shelf --depth deep
 undershelf tree bare-card.shelf --type document
 undershelf show bare-card.shelf 80"
-shot joined "undershelf scan formatted-hfsplus-again.img --shelf again.shelf --depth deep
-undershelf list again.shelf --name 'Detail *'
-undershelf show again.shelf 17"
+shot advise "undershelf scan ntfs-office.img --shelf office.shelf --quiet
+undershelf advise office.shelf --name 'Levels 3.csv' --path 'Plans/**'
+undershelf advise office.shelf --find report --type document --state deleted"
+shot job "cp $OLDPWD/docs/examples/job.conf job.conf
+sed -i 's/^source .*/source   = exfat-camera.img/; s/recovered.zip/camera.zip/' job.conf
+undershelf job job.conf
+unzip -l camera.zip | tail -4"
+
+# What is drawn: kept as it is, and a page as a browser shows it.
+if [[ ! $only =~ [^\ ] || $only == *" figures "* ]]; then
+  PATH=$program:$PATH
+  undershelf scan fat32-kinds.img --shelf figures.shelf --depth deep --quiet
+  undershelf report figures.shelf --to report --shop 'Quay workshop' --case 17 \
+    --customer 'Tide-gauge survey party'
+  cp report/map.png "$shots/map.png"
+  cp report/sheet.png "$shots/sheet.png"
+  chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 \
+    --screenshot="$shots/report.png" "file://$work/report/report.html" 2> /dev/null
+fi

@@ -63,24 +63,15 @@ TEST_F(Report, SumsAreThoseOfTheShelf) {
        {"ntfs-office", "hfsplus-charts", "fat32-kinds", "formatted-exfat-again"}) {
     scan(name);
     const Json said = report();
-    std::map<std::string, Json> totals;
+    const std::vector<std::string> lost = {"totals",   shelf_, "--state", "deleted,former,carved",
+                                           "--format", "csv"};
+    EXPECT_EQ(file("outlook.csv"), undershelf(lost).out) << name;
     int64_t files = 0;
-    for (const Json& one :
-         undershelf({"totals", shelf_, "--state", "deleted,former,carved", "--format", "jsonl"})
-             .lines()) {
-      totals.emplace(one["value"].is_null() ? "" : std::string(one["value"]), one);
-      files += int64_t(one["files"]) + int64_t(one["streams"]);
+    for (const auto& row : csv("outlook.csv")) {
+      files += std::stoll(row.at("files")) + std::stoll(row.at("streams"));
     }
     EXPECT_EQ(said["lost"], files) << name;
-    const auto outlook = csv("outlook.csv");
-    ASSERT_EQ(outlook.size(), totals.size()) << name;
-    for (const auto& row : outlook) {
-      const Json& one = totals.at(row.at("type"));
-      EXPECT_EQ(std::stoll(row.at("files")), int64_t(one["files"]) + int64_t(one["streams"]));
-      for (const char* field : {"bytes", "whole", "likely", "partial", "gone"}) {
-        EXPECT_EQ(std::stoll(row.at(field)), one[field]) << name << field;
-      }
-    }
+    EXPECT_GT(files, 0) << name;
     // The map covers the source, each byte once.
     int64_t bytes = 0;
     for (const auto& row : csv("map.csv")) {

@@ -120,8 +120,11 @@ void say_plan(const ExportResult& result) {
   if (result.renames.size() > kMost) {
     say(fmt::format("  and {} more", result.renames.size() - kMost));
   }
-  say(fmt::format("The target needs {} and has {} free. Nothing was written.",
-                  table_size(result.room), table_size(result.free)));
+  const std::string room = result.free == UINT64_MAX
+                               ? fmt::format("The stream has up to {}", table_size(result.room))
+                               : fmt::format("The target needs up to {} and has {} free",
+                                             table_size(result.room), table_size(result.free));
+  say(fmt::format("{}. Nothing was written.", room));
 }
 
 void say_account(const ExportResult& result, const std::string& from, const std::string& to,

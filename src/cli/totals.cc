@@ -13,21 +13,6 @@
 namespace undershelf::cli {
 namespace {
 
-void add_group(Line& line, const std::string& by, const Group& group) {
-  line.text("by", by);
-  line.text("value", group.value.empty() ? std::nullopt : std::optional(group.value));
-  line.number("volume", group.volume);
-  line.count("files", group.totals.files);
-  line.count("streams", group.totals.streams);
-  line.count("links", group.totals.links);
-  line.count("bytes", group.totals.bytes);
-  line.count("whole", group.whole);
-  line.count("likely", group.likely);
-  line.count("partial", group.partial);
-  line.count("gone", group.gone);
-  line.raw("expected", fmt::format("{:.1f}", group.expected));
-}
-
 // What a group is called in a table.
 std::string shown_value(const Group& group, By by) {
   if (by == By::volume) return group.volume ? fmt::format("{}", *group.volume) : "on none";
@@ -101,9 +86,9 @@ int run_totals(const Command& self, const std::vector<std::string>& arguments) {
     say("EXPECTED: how many come back byte for byte, by the chances of each (docs/rating.md).");
   } else {
     RowPrinter printer(format);
-    printer.header([&](Line& names) { add_group(names, field, {}); });
+    printer.header([&](Line& names) { add_fields(names, field, Group{}); });
     for (size_t i = 0; i < shown; ++i) {
-      printer.print([&](Line& fields) { add_group(fields, field, groups[i]); });
+      printer.print([&](Line& fields) { add_fields(fields, field, groups[i]); });
     }
   }
   if (shown < groups.size()) {

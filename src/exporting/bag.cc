@@ -58,7 +58,7 @@ class Exporter {
     result_.gone = plan.gone;
     result_.too_large = plan.too_large;
     result_.failures = plan.refused;
-    result_.room = plan.room();
+    result_.room = plan.room() * static_cast<uint64_t>(target_.times_the_room);
     result_.free = target_.free_bytes;
     paths_.emplace(shelf_, selection, path_rules_);
     if (options_.archive) {

@@ -124,18 +124,8 @@ void write_map(const std::string& directory, const SourceMap& map) {
 
 void write_outlook(const std::string& directory, const std::vector<Group>& groups) {
   Csv csv(directory, "outlook.csv");
-  const auto fields = [](Line& line, const Group& group) {
-    line.text("type", group.value);
-    line.count("files", group.totals.content());
-    line.count("bytes", group.totals.bytes);
-    line.count("whole", group.whole);
-    line.count("likely", group.likely);
-    line.count("partial", group.partial);
-    line.count("gone", group.gone);
-    line.raw("expected", fmt::format("{:.1f}", group.expected));
-  };
-  csv.header([&](Line& line) { fields(line, {}); });
-  for (const Group& group : groups) csv.row([&](Line& line) { fields(line, group); });
+  csv.header([](Line& line) { add_fields(line, "type", Group{}); });
+  for (const Group& group : groups) csv.row([&](Line& line) { add_fields(line, "type", group); });
   csv.close();
 }
 

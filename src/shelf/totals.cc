@@ -11,6 +11,7 @@
 
 #include "content/types.h"
 #include "model/text.h"
+#include "shelf/line.h"
 #include "shelf/query.h"
 #include "shelf/rows.h"
 
@@ -211,6 +212,21 @@ std::vector<Group> total_by(const Shelf& shelf, const Selection& selection, By b
   }
   sort_groups(found, by);
   return found;
+}
+
+void add_fields(Line& line, const std::string& by, const Group& group) {
+  line.text("by", by);
+  line.text("value", group.value.empty() ? std::nullopt : std::optional(group.value));
+  line.number("volume", group.volume);
+  line.count("files", group.totals.files);
+  line.count("streams", group.totals.streams);
+  line.count("links", group.totals.links);
+  line.count("bytes", group.totals.bytes);
+  line.count("whole", group.whole);
+  line.count("likely", group.likely);
+  line.count("partial", group.partial);
+  line.count("gone", group.gone);
+  line.raw("expected", fmt::format("{:.1f}", group.expected));
 }
 
 }  // namespace undershelf

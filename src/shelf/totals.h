@@ -56,4 +56,8 @@ struct Group {
 std::vector<Group> total_by(const Shelf& shelf, const Selection& selection, By by,
                             const Zone& zone);
 
+// All fields of a group, without begin() and end(). `by`: what the groups are of.
+class Line;
+void add_fields(Line& line, const std::string& by, const Group& group);
+
 }  // namespace undershelf
