@@ -65,8 +65,9 @@ class Archive : public testing::Test {
     for (std::string line; std::getline(listed, line);) {
       const Json row = Json::parse(line);
       std::string path = row["written"];
-      EXPECT_TRUE(fs::is_regular_file(bag + "/" + path)) << path;
-      const auto time = fs::last_write_time(bag + "/" + path);
+      const fs::path file = fs::path(bag) / path;
+      EXPECT_TRUE(fs::is_regular_file(file)) << path;
+      const auto time = fs::last_write_time(file);
       const auto seconds = std::chrono::floor<std::chrono::seconds>(time).time_since_epoch();
       if (strict) {
         std::ranges::replace_if(

@@ -56,7 +56,7 @@ std::string hash_of_blocks(const SourceIdentity& source) {
 
 class Gatherer {
  public:
-  Gatherer(const Shelf& shelf, const Zone& zone) : shelf_(shelf), zone_(zone) {
+  Gatherer(const Shelf& shelf, const Zone& zone) : zone_(zone) {
     SQLite::Statement row(shelf.db(),
                           "SELECT DISTINCT s.id, l.cause FROM losses l JOIN streams s ON "
                           "s.id=l.stream ORDER BY 1");
@@ -89,7 +89,6 @@ class Gatherer {
     return fmt::format("{:04}-{:02}-{:02}", civil.year, civil.month, civil.day);
   }
 
-  const Shelf& shelf_;
   const Zone& zone_;
   std::map<std::string, Period> days_;
   std::multimap<StreamId, std::string_view> causes_;

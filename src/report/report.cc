@@ -138,8 +138,8 @@ void write_time_line(const std::string& directory, const ReportFacts& facts) {
     line.count("deleted", period.deleted);
   };
   csv.header([&](Line& line) { fields(line, "", {}); });
-  for (const auto& [name, period] : facts.time_line) {
-    csv.row([&](Line& line) { fields(line, name, period); });
+  for (const auto& one : facts.time_line) {
+    csv.row([&](Line& line) { fields(line, one.first, one.second); });
   }
   csv.close();
 }

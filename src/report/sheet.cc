@@ -39,7 +39,8 @@ Colour colour_of(const std::string& rating) {
 
 void draw_tile(Canvas& canvas, size_t index, const Tile& tile) {
   const double x = kEdge + kCellWidth * static_cast<double>(index % kColumns) + kGap / 2;
-  const double y = kTop + kCellHeight * static_cast<double>(index / kColumns);
+  const size_t line = index / kColumns;
+  const double y = kTop + kCellHeight * static_cast<double>(line);
   const double width = kCellWidth - kGap;
   const double height = kCellHeight - kBelow - kGap;
   canvas.rectangle(x, y, width, height, {0.95, 0.95, 0.94});
