@@ -75,19 +75,19 @@ undershelf show bare-card.shelf 80"
 shot advise "undershelf scan ntfs-office.img --shelf office.shelf --quiet
 undershelf advise office.shelf --name 'Levels 3.csv' --path 'Plans/**'
 undershelf advise office.shelf --find report --type document --state deleted"
-shot job "cp $OLDPWD/docs/examples/job.conf job.conf
-sed -i 's/^source .*/source   = exfat-camera.img/; s/recovered.zip/camera.zip/' job.conf
+sed 's/^source .*/source   = exfat-camera.img/; s/recovered.zip/camera.zip/' "$OLDPWD/docs/examples/job.conf" > job.conf
+shot job "cat job.conf
 undershelf job job.conf
-unzip -l camera.zip | tail -4"
+unzip -l camera.zip | head -7"
 
 # What is drawn: kept as it is, and a page as a browser shows it.
 if [[ ! $only =~ [^\ ] || $only == *" figures "* ]]; then
   PATH=$program:$PATH
   undershelf scan fat32-kinds.img --shelf figures.shelf --depth deep --quiet
-  undershelf report figures.shelf --to report --shop 'Quay workshop' --case 17 \
+  undershelf report figures.shelf --to page --shop 'Quay workshop' --case 17 \
     --customer 'Tide-gauge survey party'
-  cp report/map.png "$shots/map.png"
-  cp report/sheet.png "$shots/sheet.png"
+  cp page/map.png "$shots/map.png"
+  cp page/sheet.png "$shots/sheet.png"
   chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 \
-    --screenshot="$shots/report.png" "file://$work/report/report.html" 2> /dev/null
+    --screenshot="$shots/report.png" "file://$work/page/report.html" 2> /dev/null
 fi
