@@ -158,6 +158,8 @@ ArchiveWriter::ArchiveWriter(std::string path, ArchiveForm form)
 }
 
 ArchiveWriter::~ArchiveWriter() {
+  // Or what ends early would be ended like an archive that is whole.
+  if (writer_ && !complete_) archive_write_fail(writer_.get());
   writer_.reset();
   if (!is_stream(path_) && !complete_ && file_.ok()) ::unlink(part_.c_str());
 }

@@ -131,7 +131,6 @@ BagOutcome BagWriter::finish(const std::string& info, FileSum payload) {
     outcome_.failed.push_back(fmt::format("{}. The last files are not in the bag.",
                                           sentence_of(std::current_exception())));
   }
-  finish_folders();
   try {
     finish_lists(info, payload);
     outcome_.lists_complete = true;
@@ -139,6 +138,7 @@ BagOutcome BagWriter::finish(const std::string& info, FileSum payload) {
     outcome_.failed.push_back(fmt::format("The bag's own lists could not be completed: {}.",
                                           std::strerror(failure.error)));
   }
+  finish_folders();
   return std::move(outcome_);
 }
 
@@ -287,8 +287,9 @@ void BagWriter::read_back(uint64_t batch, std::vector<std::byte>& buffer) {
 // Moves what is on the medium by now to where it belongs.
 void BagWriter::put_in_place(uint64_t batch) {
   const std::string staged = staged_folder(batch);
-  for (Staged& one : batch_) {
-    one.placed = true;
+  // Whatever happens now, any of them may be there: folders take along what is in them.
+  for (Staged& one : batch_) one.placed = true;
+  for (const Staged& one : batch_) {
     if (one.part.then != BagPart::Then::link && one.failure.empty()) {
       places_->place(staged, one.part.listed.path);
     }
