@@ -182,6 +182,8 @@ TEST(Previews, SurviveWhatIsNoPicture) {
     EXPECT_FALSE(look(mark)) << mark;
   }
   EXPECT_FALSE(look(""));
+  // A GIF that ends behind its head has no picture, and is not shown as a white one.
+  EXPECT_FALSE(look(std::string("GIF89a\x08\0\x08\0\0\0\0", 13)));
   // A PNG that says it has 2^31 pixels each way.
   std::string huge("\x89PNG\r\n\x1a\n\0\0\0\rIHDR\x7F\xFF\xFF\xFF\x7F\xFF\xFF\xFF\x08\x02\0\0\0",
                    29);

@@ -10,6 +10,7 @@
 #include <cstring>
 #include <memory>
 #include <string_view>
+#include <utility>
 
 namespace undershelf::checking {
 namespace {
@@ -31,6 +32,13 @@ bool make_room(Picture& picture, uint64_t width, uint64_t height, uint64_t most)
   }
   picture.pixels.assign(width * height * 3, 0xFF);
   return true;
+}
+
+// Nothing where a decoder that failed gave nothing: else it would be shown as a white picture.
+Picture if_any(Picture picture, bool sound) {
+  const bool any =
+      sound || std::ranges::any_of(picture.pixels, [](uint8_t v) { return v != 0xFF; });
+  return any ? std::move(picture) : Picture{};
 }
 
 Picture decode_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
@@ -73,13 +81,14 @@ Picture decode_png(File file, uint64_t most_pixels) {
   Picture picture;
   if (png_image_begin_read_from_memory(&image, file.data(), file.size()) == 0) return {};
   image.format = PNG_FORMAT_RGB;
+  bool sound = false;
   if (make_room(picture, image.width, image.height, most_pixels)) {
     const png_color white{255, 255, 255};
     // It gives what it has read even when it fails.
-    png_image_finish_read(&image, &white, picture.pixels.data(), 0, nullptr);
+    sound = png_image_finish_read(&image, &white, picture.pixels.data(), 0, nullptr) != 0;
   }
   png_image_free(&image);
-  return picture;
+  return if_any(std::move(picture), sound);
 }
 
 Picture decode_webp(File file, uint64_t most_pixels) {
@@ -116,12 +125,12 @@ void put(Picture& picture, int64_t x, int64_t y, const GifColorType& colour) {
   pixel[2] = colour.Blue;
 }
 
-// The lines of the picture that begins here, as far as they are there.
-void read_gif_lines(GifFileType* gif, Picture& picture) {
+// The lines of the picture that begins here, as far as they are there. Whether all are.
+bool read_gif_lines(GifFileType* gif, Picture& picture) {
   const ColorMapObject* map = gif->Image.ColorMap != nullptr ? gif->Image.ColorMap : gif->SColorMap;
   const int width = gif->Image.Width;
   const int height = gif->Image.Height;
-  if (map == nullptr || width <= 0 || height <= 0) return;
+  if (map == nullptr || width <= 0 || height <= 0) return false;
   std::vector<GifPixelType> line(static_cast<size_t>(width));
   constexpr int kFirst[] = {0, 4, 2, 1};
   constexpr int kStep[] = {8, 8, 4, 2};
@@ -129,7 +138,7 @@ void read_gif_lines(GifFileType* gif, Picture& picture) {
   for (int pass = 0; pass < passes; ++pass) {
     const int first = passes == 1 ? 0 : kFirst[pass];
     for (int y = first; y < height; y += passes == 1 ? 1 : kStep[pass]) {
-      if (DGifGetLine(gif, line.data(), width) == GIF_ERROR) return;
+      if (DGifGetLine(gif, line.data(), width) == GIF_ERROR) return false;
       for (int x = 0; x < width; ++x) {
         if (line[static_cast<size_t>(x)] >= map->ColorCount) continue;
         put(picture, int64_t{gif->Image.Left} + x, int64_t{gif->Image.Top} + y,
@@ -137,6 +146,7 @@ void read_gif_lines(GifFileType* gif, Picture& picture) {
       }
     }
   }
+  return true;
 }
 
 Picture decode_gif(File file, uint64_t most_pixels) {
@@ -149,6 +159,7 @@ Picture decode_gif(File file, uint64_t most_pixels) {
   GifFileType* gif = DGifOpen(&input, read, &error);
   if (gif == nullptr) return {};
   Picture picture;
+  bool sound = false;
   if (gif->SWidth > 0 && gif->SHeight > 0 &&
       make_room(picture, static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight),
                 most_pixels)) {
@@ -161,11 +172,11 @@ Picture decode_gif(File file, uint64_t most_pixels) {
       while (more && block != nullptr) more = DGifGetExtensionNext(gif, &block) != GIF_ERROR;
     }
     if (record == IMAGE_DESC_RECORD_TYPE && DGifGetImageDesc(gif) != GIF_ERROR) {
-      read_gif_lines(gif, picture);
+      sound = read_gif_lines(gif, picture);
     }
   }
   DGifCloseFile(gif, &error);
-  return picture;
+  return if_any(std::move(picture), sound);
 }
 
 Picture decode_tiff(File file, uint64_t most_pixels) {
@@ -191,9 +202,11 @@ Picture decode_tiff(File file, uint64_t most_pixels) {
   uint32_t height = 0;
   TIFFGetField(tiff, TIFFTAG_IMAGEWIDTH, &width);
   TIFFGetField(tiff, TIFFTAG_IMAGELENGTH, &height);
+  bool sound = false;
   if (make_room(picture, width, height, most_pixels)) {
     std::vector<uint32_t> raster(size_t{width} * height, 0xFFFFFFFF);
-    TIFFReadRGBAImageOriented(tiff, width, height, raster.data(), ORIENTATION_TOPLEFT, 0);
+    sound =
+        TIFFReadRGBAImageOriented(tiff, width, height, raster.data(), ORIENTATION_TOPLEFT, 0) != 0;
     for (size_t i = 0; i < raster.size(); ++i) {
       picture.pixels[3 * i] = static_cast<uint8_t>(TIFFGetR(raster[i]));
       picture.pixels[3 * i + 1] = static_cast<uint8_t>(TIFFGetG(raster[i]));
@@ -201,7 +214,7 @@ Picture decode_tiff(File file, uint64_t most_pixels) {
     }
   }
   TIFFClose(tiff);
-  return picture;
+  return if_any(std::move(picture), sound);
 }
 
 }  // namespace
