@@ -1,12 +1,16 @@
 // How much there is of what: held against the rows of `list`. Words that are looked for.
+#include <SQLiteCpp/SQLiteCpp.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <cmath>
 #include <functional>
 #include <map>
 #include <set>
 
+#include "content/types.h"
 #include "model/text.h"
+#include "scan/scan.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -187,6 +191,25 @@ TEST(Find, LooksAtAllNamesAFileHad) {
     }
   }
   EXPECT_EQ(fold_for_search("\u00C9CLUSE Stra\u00DFe"), "ecluse strasse");
+}
+
+// While a volume is read, what was found on it so far is told by type.
+TEST(Totals, AreToldWhileAVolumeIsRead) {
+  const TempFolder folder;
+  Shelf shelf = Shelf::create(folder.path("shelf"), {}, {});
+  ScanOptions options;
+  std::vector<FilesByType> told;
+  options.found = [&](const FilesByType& found) { told.push_back(found); };
+  scan(shelf, std::make_shared<MemorySource>(sample("fat32-kinds")), options);
+  ASSERT_FALSE(told.empty());
+  FilesByType expected{};
+  SQLite::Statement row(shelf.db(), "SELECT type FROM entries WHERE kind='file'");
+  while (row.executeStep()) {
+    const std::string type = row.getColumn(0).getString();
+    ++expected[static_cast<size_t>(std::ranges::find(type_names(), type) - type_names().begin())];
+  }
+  EXPECT_EQ(told.back(), expected);
+  EXPECT_GT(expected[0], 5U) << "pictures";
 }
 
 }  // namespace

@@ -375,6 +375,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   };
   const StopOnInterrupt interrupt(2);  // to stop, and to leave what that takes
   scan_options.interrupts = &interrupt.times();
+  scan_options.found = [](const FilesByType& found) { show_progress(found_line(found)); };
   scan_options.sweeping = [line = SweepLine()](const SweepProgress& progress) {
     show_progress(line(progress));
   };

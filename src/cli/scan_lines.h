@@ -8,9 +8,21 @@
 #include <string>
 
 #include "cli/output.h"
+#include "content/types.h"
 #include "scan/scan.h"
 
 namespace undershelf::cli {
+
+// The line that is shown while a volume is read: how many files of what type were found on it.
+inline std::string found_line(const FilesByType& found) {
+  uint64_t files = 0;
+  std::string types;
+  for (size_t i = 0; i < found.size(); ++i) {
+    files += found[i];
+    if (found[i] > 0) types += fmt::format(", {} {}", type_names()[i], found[i]);
+  }
+  return fmt::format("Reading: {}{}", counted(files, "file"), types);
+}
 
 // The line that is shown while a sweep goes on.
 class SweepLine {

@@ -122,7 +122,7 @@ class Scan {
         break;
       } catch (const Overspent&) {  // how much is in use stays unknown
       }
-      VolumeWriter writer(shelf_, volume, rate_sound, {space, ToldBy::volume});
+      VolumeWriter writer(shelf_, volume, rate_sound, {space, ToldBy::volume, options_.found});
       std::vector<EntryId> images;
       ImageNoter noter(writer, images);
       result_.stopped = !read(*found.reader, noter, space);
@@ -252,7 +252,8 @@ class Scan {
     for (const FoundBySweep& found : swept_) {
       options_.progress(fmt::format("Reading {} {} at byte {}", found.volume.standing,
                                     found.volume.file_system, found.volume.offset));
-      VolumeWriter writer(shelf_, found.volume, rate_sound, {SpaceId::source, ToldBy::sweep});
+      VolumeWriter writer(shelf_, found.volume, rate_sound,
+                          {SpaceId::source, ToldBy::sweep, options_.found});
       bool goes_on = true;
       if (found.adds_to_current) {
         goes_on = read(*found.reader, writer, SpaceId::source);

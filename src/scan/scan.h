@@ -12,6 +12,7 @@
 #include "scan/check.h"
 #include "scan/survey.h"
 #include "shelf/shelf.h"
+#include "shelf/writer.h"
 
 namespace undershelf {
 
@@ -40,6 +41,8 @@ struct ScanOptions {
   std::vector<std::string> systems;  // names in file_systems() that a deep scan looks for; or all
   // Told what is being done now, for showing progress.
   std::function<void(const std::string&)> progress = [](const std::string&) {};
+  // Told how many files of the volume that is read were found.
+  std::function<void(const FilesByType&)> found = [](const FilesByType&) {};
   std::function<void(const checking::CheckProgress&)> checking =
       [](const checking::CheckProgress&) {};
   std::function<void(const SweepProgress&)> sweeping = [](const SweepProgress&) {};

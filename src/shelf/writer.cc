@@ -3,6 +3,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <optional>
 #include <unordered_map>
 #include <unordered_set>
@@ -28,6 +29,7 @@ struct VolumeWriter::Rows {
       : db(shelf.db()),
         rate_sound(std::move(rate)),
         told_by(origin.by),
+        tell(origin.found),
         volume_id(store_volume(db, volume, origin)),
         entry(
             db,
@@ -81,6 +83,7 @@ struct VolumeWriter::Rows {
 
   // The columns of an entry, but for the id that it may have had.
   void bind_entry(const Entry& of);
+  void count_file(std::string_view type);
   // All that other tables keep of an entry.
   void add_belongings(EntryId id, const Entry& of);
   // Drops all that is stored of an entry.
@@ -91,6 +94,9 @@ struct VolumeWriter::Rows {
   SQLite::Database& db;
   RateSound rate_sound;
   ToldBy told_by;
+  std::function<void(const FilesByType&)> tell;  // may be empty
+  FilesByType by_type{};                         // that were written, and
+  uint64_t files = 0;                            // their sum
   VolumeId volume_id;
   SQLite::Statement entry, stream, name, known_name, structure, evidence, damage;
   std::optional<SQLite::Transaction> transaction;
@@ -247,6 +253,14 @@ void VolumeWriter::finish() {
     write({{offset_, 0}, fmt::format("And {} more places.", rows_->damaged - kMostDamage)});
   }
   rows_->commit();
+  if (rows_->tell) rows_->tell(rows_->by_type);
+}
+
+void VolumeWriter::Rows::count_file(std::string_view type) {
+  constexpr uint64_t kBetweenTold = 1024;  // files
+  const auto names = type_names();
+  ++by_type[static_cast<size_t>(std::ranges::find(names, type) - names.begin())];
+  if (++files % kBetweenTold == 0 && tell) tell(by_type);
 }
 
 void VolumeWriter::Rows::bind_entry(const Entry& of) {
@@ -271,7 +285,11 @@ void VolumeWriter::Rows::bind_entry(const Entry& of) {
     entry.bindNoCopy(11, of.name.raw.data(), static_cast<int>(of.name.raw.size()));
   }
   entry.bind(12, of.name.exact ? 1 : 0);
-  if (of.kind == Kind::file) entry.bindNoCopy(13, format_by_name(of.name.text).type.data());
+  if (of.kind == Kind::file) {
+    const std::string_view type = format_by_name(of.name.text).type;
+    entry.bindNoCopy(13, type.data());
+    count_file(type);
+  }
   bind_time(entry, 14, of.created);
   bind_time(entry, 15, of.modified);
   bind_time(entry, 16, of.accessed);

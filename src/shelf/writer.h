@@ -1,6 +1,7 @@
 // The sink that writes rows: what readers push becomes entries, streams and evidence in the shelf.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -25,10 +26,15 @@ struct StoredRating {
 };
 using RateSound = std::function<StoredRating(uint64_t bytes)>;
 
+// Files by their types, as their names tell them, in the order of type_names().
+using FilesByType = std::array<uint64_t, 8>;
+
 // Where a volume that is written lies, and what tells of it.
 struct Origin {
   SpaceId space = SpaceId::source;  // VolumeRecord::space
   ToldBy by = ToldBy::volume;
+  // Told now and then, and at the end, how many files were written. May be empty.
+  std::function<void(const FilesByType&)> found = {};
 };
 
 // Writes one volume's entries, in short transactions. A volume or entry that the shelf already
