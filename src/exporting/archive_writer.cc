@@ -158,8 +158,12 @@ ArchiveWriter::ArchiveWriter(std::string path, ArchiveForm form)
 }
 
 ArchiveWriter::~ArchiveWriter() {
-  // Or what ends early would be ended like an archive that is whole.
-  if (writer_ && !complete_) archive_write_fail(writer_.get());
+  if (writer_ && !complete_) {
+    // Or what ends early would be ended like an archive that is whole. (archive_write_fail would
+    // do, but never gives back its memory.)
+    const Descriptor nowhere(::open("/dev/null", O_WRONLY | O_CLOEXEC));
+    if (nowhere.ok()) ::dup3(nowhere.get(), file_.get(), O_CLOEXEC);
+  }
   writer_.reset();
   if (!is_stream(path_) && !complete_ && file_.ok()) ::unlink(part_.c_str());
 }
