@@ -167,10 +167,11 @@ class Adviser {
     all.secondary = all.links = false;
     std::set<EntryId> versions;
     each_place(shelf_, all, [&](const Row& row) {
+      if (fits_.contains(row.id)) return true;
       const size_t slash = row.path.rfind('/');
       const std::string_view name = std::string_view(row.path).substr(slash + 1);
       const auto version = version_named(name);
-      if (!fits_.contains(row.id) && version && is_sought(*version)) versions.insert(row.id);
+      if (version && is_sought(*version)) versions.insert(row.id);
       return true;
     });
     if (versions.empty()) return;

@@ -70,10 +70,10 @@ class Gatherer {
     ++facts.rows;
     const bool lost = row.state != "live";
     if (row.modified && !row.link && !row.stream) {
-      Period& period = days_[day_of(*row.modified)];
+      Period& period = days_[day_of(*row.modified, zone_)];
       ++(lost ? period.lost : period.living);
     }
-    if (row.deleted && !row.link && !row.stream) ++days_[day_of(*row.deleted)].deleted;
+    if (row.deleted && !row.link && !row.stream) ++days_[day_of(*row.deleted, zone_)].deleted;
     if (!lost) return;
     const auto [first, end] = causes_.equal_range(row.stream_id);
     std::set<std::string_view> told;
@@ -84,17 +84,17 @@ class Gatherer {
   std::map<std::string, Period> time_line() const { return thinned(days_); }
 
  private:
-  std::string day_of(const Time& time) const {
-    const CivilTime civil = to_civil(zone_.to_local(time));
-    return fmt::format("{:04}-{:02}-{:02}", civil.year, civil.month, civil.day);
-  }
-
   const Zone& zone_;
   std::map<std::string, Period> days_;
   std::multimap<StreamId, std::string_view> causes_;
 };
 
 }  // namespace
+
+std::string day_of(const Time& time, const Zone& zone) {
+  const CivilTime civil = to_civil(zone.to_local(time));
+  return fmt::format("{:04}-{:02}-{:02}", civil.year, civil.month, civil.day);
+}
 
 ReportFacts gather_facts(const Shelf& shelf, const Selection& selection, const Zone& zone,
                          const std::function<void(const Row&)>& visit) {
@@ -107,14 +107,10 @@ ReportFacts gather_facts(const Shelf& shelf, const Selection& selection, const Z
   facts.damage_sentences = shelf.damage_sentences(kMostDamage);
   facts.types = total_by(shelf, selection, By::type, zone);
   facts.states = total_by(shelf, selection, By::state, zone);
-  facts.ratings = total_by(shelf, selection, By::rating, zone);
   Selection lost = selection;
   if (lost.states.empty()) lost.states = {"deleted", "former", "carved"};
   std::erase(lost.states, "live");
-  if (!lost.states.empty()) {
-    facts.lost_types = total_by(shelf, lost, By::type, zone);
-    facts.lost_ratings = total_by(shelf, lost, By::rating, zone);
-  }
+  if (!lost.states.empty()) facts.lost_types = total_by(shelf, lost, By::type, zone);
   facts.all = sum_of(facts.types);
   facts.lost = sum_of(facts.lost_types);
   facts.map = map_source(shelf, kMapCells);

@@ -128,7 +128,7 @@ bool follows(const std::string& before, const std::string& next) {
 }
 
 void draw_periods(Canvas& canvas, const ReportFacts& facts, double top, double bottom,
-                  const std::vector<std::pair<uint64_t Period::*, Colour>>& parts, bool labels) {
+                  const std::vector<std::pair<uint64_t Period::*, Colour>>& parts) {
   uint64_t most = 0;
   for (const auto& [name, period] : facts.time_line) {
     uint64_t sum = 0;
@@ -153,7 +153,7 @@ void draw_periods(Canvas& canvas, const ReportFacts& facts, double top, double b
     if (!before.empty() && !follows(before, name)) {
       for (double dash = top; dash < bottom; dash += 12) canvas.line(x, dash, x, dash + 5, kFaint);
     }
-    if (labels && index % every == 0) {
+    if (index % every == 0) {
       canvas.text(x + step / 2, bottom + 8, name, 14, kInk, Canvas::Align::centre);
     }
     before = name;
@@ -252,9 +252,8 @@ void draw_time_line(Canvas& canvas, const ReportFacts& facts) {
       draw_legend(canvas, 112, {{"still there", kLiving}, {"lost", kPartial}, {"deleted", kGone}}) +
       14;
   if (facts.time_line.empty()) return draw_nothing(canvas, "No file tells a time.");
-  draw_periods(canvas, facts, top, 500, {{&Period::living, kLiving}, {&Period::lost, kPartial}},
-               true);
-  draw_periods(canvas, facts, 560, 730, {{&Period::deleted, kGone}}, true);
+  draw_periods(canvas, facts, top, 500, {{&Period::living, kLiving}, {&Period::lost, kPartial}});
+  draw_periods(canvas, facts, 560, 730, {{&Period::deleted, kGone}});
 }
 
 }  // namespace undershelf

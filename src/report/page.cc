@@ -54,12 +54,6 @@ std::string escaped(std::string_view text) {
   return out;
 }
 
-std::string day_of(const std::optional<Time>& time, const Zone& zone) {
-  if (!time) return {};
-  const CivilTime civil = to_civil(zone.to_local(*time));
-  return fmt::format("{:04}-{:02}-{:02}", civil.year, civil.month, civil.day);
-}
-
 std::string line(std::string_view name, std::string_view value) {
   return value.empty() ? std::string()
                        : fmt::format("<tr><th>{}</th><td>{}</td></tr>\n", name, escaped(value));
@@ -254,7 +248,8 @@ std::string list(const ReportFacts& facts, const std::string& rows) {
 
 std::string page_row(const Row& row, const Zone& zone) {
   return fmt::format("<tr><td>{}<td>{}<td class=n>{}<td>{}<td>{}</tr>\n", escaped(row.path),
-                     row.state, row.size ? table_size(*row.size) : "?", day_of(row.modified, zone),
+                     row.state, row.size ? table_size(*row.size) : "?",
+                     row.modified ? day_of(*row.modified, zone) : "",
                      row.rating ? fmt::format("{} {}", *row.rating, row.score.value_or(0)) : "");
 }
 
