@@ -166,13 +166,12 @@ TEST_F(Looking, RawBytesAreThoseOfAnExport) {
 TEST(Previews, SurviveWhatIsNoPicture) {
   checking::Previewer previewer(64, 64);
   const auto look = [&](const std::string& file) {
-    return previewer.make({0, file.size(), [&](uint64_t offset, std::span<std::byte> out) {
-                             const size_t n = offset >= file.size()
-                                                  ? 0
-                                                  : std::min(out.size(), file.size() - offset);
-                             if (n > 0) std::memcpy(out.data(), &file[offset], n);
-                             return n;
-                           }});
+    return previewer.make(checking::Task{
+        0, file.size(), [&](uint64_t offset, std::span<std::byte> out) {
+          const size_t n = offset >= file.size() ? 0 : std::min(out.size(), file.size() - offset);
+          if (n > 0) std::memcpy(out.data(), &file[offset], n);
+          return n;
+        }});
   };
   for (const std::string mark :
        {"\xFF\xD8\xFF\xE0", "\x89PNG\r\n\x1a\n", "GIF89a", "II*", "RIFF"}) {

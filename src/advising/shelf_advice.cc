@@ -162,8 +162,7 @@ class ShelfAdviser {
 
   void tell_discarded() {
     const SampledFiles found = count_sampled(shelf_);
-    constexpr uint64_t kWorthTelling = 20;  // one in so many
-    if (found.blank == 0 || found.blank * kWorthTelling < found.sampled) return;
+    if (!found.tells_of_discards()) return;
     advice_.push_back({"discarded",
                        fmt::format("Of {} lost files that were looked at, {} read blank: their "
                                    "space was discarded (TRIM) or wiped, and nothing brings it "

@@ -71,6 +71,13 @@ std::optional<Preview> Previewer::make(const Task& task) {
   return preview;
 }
 
+std::optional<Preview> Previewer::make(const StreamReader& stream) {
+  return make(Task{0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
+                     stream.read(offset, out);
+                     return out.size();
+                   }});
+}
+
 std::string png_of(const Preview& preview) {
   png_image image{};
   image.version = PNG_IMAGE_VERSION;

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "checking/box.h"
+#include "stream/stream.h"
 
 namespace undershelf::checking {
 
@@ -33,6 +34,8 @@ class Previewer {
   // that breaks off what there is of it, as far as its decoder gives that. Nothing if it is none of
   // these, or does not decode. Throws Error (unavailable) if there can be no box here.
   std::optional<Preview> make(const Task& task);
+  // Likewise of a stream, in which what is missing reads as the stream fills it.
+  std::optional<Preview> make(const StreamReader& stream);
 
  private:
   struct Shared;

@@ -139,11 +139,7 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
   refuse_on_source("target", path, line.has("source") ? line.text("source") : shelf.source().path);
   require_new_file(path);
   constexpr uint32_t kMost = 2048;  // pixels, each way
-  const auto preview = checking::Previewer(kMost, kMost)
-                           .make({0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
-                                    stream.read(offset, out);
-                                    return out.size();
-                                  }});
+  const auto preview = checking::Previewer(kMost, kMost).make(stream);
   if (!preview) {
     throw Error(Failure::incomplete,
                 "There is no picture to show: it is none that is decoded here (JPEG, PNG, GIF, "

@@ -110,9 +110,8 @@ bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
 
 // Space that was given up: flash media and thin disks do so when they are told of a deletion.
 void tell_discarded(const Shelf& shelf) {
-  constexpr uint64_t kWorthTelling = 20;  // one in so many
   const SampledFiles found = count_sampled(shelf);
-  if (found.blank == 0 || found.blank * kWorthTelling < found.sampled) return;
+  if (!found.tells_of_discards()) return;
   say(fmt::format(
       "Of {} lost files that were looked at, {} read blank wherever samples were taken: "
       "their space was discarded (TRIM) or wiped, and nothing brings it back.",

@@ -17,6 +17,8 @@ void sample_lost_files(Shelf& shelf, Spaces& spaces);
 // 0x00 or 0xFF as a rule) in all of these.
 struct SampledFiles {
   uint64_t sampled = 0, blank = 0;
+  // So many read blank that it tells of the medium: one in 20.
+  bool tells_of_discards() const { return blank > 0 && blank * 20 >= sampled; }
 };
 SampledFiles count_sampled(const Shelf& shelf);
 

@@ -104,11 +104,7 @@ class SheetMaker {
 
   std::optional<checking::Preview> look_at(const Row& row) {
     if (row.size.value_or(0) == 0 || row.stream_id == StreamId{}) return std::nullopt;
-    const StreamReader stream = opener_.open(row.stream_id);
-    return previewer_.make({0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
-                              stream.read(offset, out);
-                              return out.size();
-                            }});
+    return previewer_.make(opener_.open(row.stream_id));
   }
 
   void end_page() {
