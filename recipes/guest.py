@@ -20,6 +20,9 @@ MODULES = {
     "exfat": ["exfat"],
     "hfsplus": ["cdrom", "nls_utf8", "hfsplus"],
     "vfat": ["nls_cp437", "nls_ascii", "nls_iso8859-1", "nls_utf8", "vfat"],
+    # Disks that fail, and disks that tell how they are.
+    "failing": ["crc64-rocksoft_generic", "crct10dif_generic", "sd_mod", "dm-mod", "dm-flakey", "dm-delay", "ahci",
+                "nvme"],
     # Kinds of disks, and what is built on disks.
     "devices": ["crc64-rocksoft_generic", "crct10dif_generic", "sd_mod", "virtio_scsi", "xhci-pci", "usb-storage",
                 "loop", "dm-mod", "raid1", "crc32c_generic", "ext4", "xxhash_generic", "blake2b_generic", "btrfs"],

@@ -8,12 +8,12 @@ packages=(
   g++ cmake ninja-build clang-format zstd dosfstools mtools unzip xorriso
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
   nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libisofs-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev
-  libtiff-dev libwebp-dev libgif-dev libpng-dev libturbojpeg0-dev libfuse3-dev fuse3 libcairo2-dev libpango1.0-dev fonts-dejavu-core pkg-config dpkg-dev groff
+  libnbd-dev libatasmart-dev nbdkit libtiff-dev libwebp-dev libgif-dev libpng-dev libturbojpeg0-dev libfuse3-dev fuse3 libcairo2-dev libpango1.0-dev fonts-dejavu-core pkg-config dpkg-dev groff
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
   packages+=(qemu-system-x86 busybox-static cpio fdisk python3
-    ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs
+    nbdkit-plugin-python qemu-utils ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs
     ffmpeg imagemagick flac libheif-examples libjpeg-turbo-progs pandoc qpdf p7zip-full gcab zip bzip2 xz-utils lz4
     fonttools fonts-dejavu-core python3-pil python3-reportlab python3-openpyxl python3-docx python3-xlwt python3-matplotlib
     gcc libgsf-1-dev)

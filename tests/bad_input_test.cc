@@ -344,7 +344,7 @@ TEST(Survey, NamesWhatItDoesNotRead) {
     EXPECT_NE(undershelf({"survey", folder.path("e")}).err.find("ext4"), std::string::npos);
   }
   write_file(folder.path("q"), "QFI\xFB" + std::string(4096, '\0'));
-  EXPECT_NE(undershelf({"survey", folder.path("q")}).err.find("Convert it to a raw image"),
+  EXPECT_NE(undershelf({"survey", folder.path("q")}).err.find("qemu-nbd --read-only"),
             std::string::npos);
 }
 

@@ -311,6 +311,21 @@ class FailingCalls : public testing::Test {
     }
   }
 
+  // Of a copy what the ledger tells is there, and the next call brings the rest.
+  void try_image(const char* what, bool of_news) {
+    const std::string copy = folder_.path("copy.img");
+    const std::string call = "image " + test::quoted(image_) + " --to " + test::quoted(copy);
+    const long calls = count(of_news, call);
+    EXPECT_GT(calls, 5);
+    for (const long number : some_of(calls, 20, 1.15)) {
+      shell("rm -f " + test::quoted(copy) + "*");
+      expect_plain(run(what, number, call), number);
+      const Outcome again = undershelf({"image", image_, "--to", copy});
+      EXPECT_EQ(again.code, 0) << number << ": " << again.err;
+      EXPECT_TRUE(read_file(copy) == read_file(image_)) << number;
+    }
+  }
+
   // An archive is there in full, or not at all.
   void try_archive(const std::string& suffix) {
     const std::string archive = folder_.path("all" + suffix);
@@ -339,6 +354,11 @@ class FailingCalls : public testing::Test {
 TEST_F(FailingCalls, WritesOfAnArchive) {
   try_archive(".tar.zst");
   try_archive(".iso");
+}
+TEST_F(FailingCalls, WritesOfACopy) { try_image("UNDERSHELF_FAIL_WRITE", false); }
+TEST_F(FailingCalls, MemoryOfACopy) {
+  if (kSanitized) GTEST_SKIP() << "the sanitizer allocates itself";
+  try_image("UNDERSHELF_FAIL_NEW", true);
 }
 TEST_F(FailingCalls, WritesOfAScan) { try_scan("UNDERSHELF_FAIL_WRITE", false); }
 TEST_F(FailingCalls, WritesOfAnExport) { try_export("UNDERSHELF_FAIL_WRITE", false); }

@@ -1,6 +1,6 @@
 // Put in front of the C library (LD_PRELOAD), makes one call of a program fail: the one of number
 // UNDERSHELF_FAIL_WRITE among those that write, or UNDERSHELF_FAIL_NEW among allocations. What is
-// counted is told at the end in the file UNDERSHELF_FAULTS_COUNTED.
+// counted is told at the end in the file UNDERSHELF_FAULTS_COUNTED. Or it tries to write to a file.
 #include <dlfcn.h>
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -66,6 +66,24 @@ ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
 ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
   return pwrite64(fd, data, size, at);
 }
+// At the first read of the file UNDERSHELF_TRY_WRITE tries to open it for writing, as a fault in
+// the program might, and says what became of it.
+ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
+  static auto* const real = next<ssize_t(int, void*, size_t, off64_t)>("pread64");
+  static const char* const path = ::getenv("UNDERSHELF_TRY_WRITE");
+  static std::atomic<bool> tried{false};
+  struct stat read {};
+  struct stat named {};
+  const bool is_it = path != nullptr && ::fstat(fd, &read) == 0 && ::stat(path, &named) == 0 &&
+                     read.st_ino == named.st_ino;
+  if (is_it && !tried.exchange(true)) {
+    const int file = ::open(path, O_WRONLY);
+    std::fprintf(stderr, "TRIED %d\n", file < 0 ? errno : 0);
+    if (file >= 0) ::close(file);
+  }
+  return real(fd, data, size, at);
+}
+ssize_t pread(int fd, void* data, size_t size, off_t at) { return pread64(fd, data, size, at); }
 int fsync(int fd) {
   static auto* const real = next<int(int)>("fsync");
   return fails() ? -1 : real(fd);

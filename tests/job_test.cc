@@ -66,6 +66,15 @@ TEST_F(Job, ScansChecksExportsVerifiesAndReports) {
   EXPECT_EQ(results(), before);
 }
 
+// Met by chance: a kill between the first two files of a bag.
+TEST_F(Job, GoesOnWithAnExportKilledAtItsVeryBeginning) {
+  fs::create_directory(folder_.path("bag"));
+  write_file(folder_.path("bag/bagit.txt"), "BagIt-Version: 1.0\n");
+  const Outcome outcome = undershelf({"job", job_});
+  EXPECT_EQ(outcome.code, 0) << outcome.err;
+  EXPECT_EQ(faults_of_bag(folder_.path("bag")), "");
+}
+
 TEST_F(Job, GoesOnWhereverItWasKilled) {
   ASSERT_EQ(undershelf({"job", job_}).code, 0);
   const auto whole = results();

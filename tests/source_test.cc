@@ -24,13 +24,13 @@ TEST(FileSource, FillsWhatItCanAndReportsTheRest) {
   EXPECT_EQ(source->size(), 1000U);
   ReadResult result;
   EXPECT_EQ(read_all(*source, 990, 20, &result), std::string(10, 'a') + std::string(10, '\0'));
-  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{1000, 10}}));
+  EXPECT_EQ(result.bad, (std::vector<BadRange>{{{1000, 10}}}));
   EXPECT_EQ(read_all(*source, UINT64_MAX - 5, 4, &result), std::string(4, '\0'));
   EXPECT_FALSE(result.ok());
   // The file shrinks while it is open.
   std::filesystem::resize_file(folder.path("image"), 100);
   EXPECT_EQ(read_all(*source, 96, 8, &result), "aaaa" + std::string(4, '\0'));
-  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{100, 4}}));
+  EXPECT_EQ(result.bad, (std::vector<BadRange>{{{100, 4}}}));
 }
 
 TEST(Window, ShowsItsPartOnly) {
@@ -40,7 +40,7 @@ TEST(Window, ShowsItsPartOnly) {
   EXPECT_EQ(read_all(window, 0, 7, &result), std::string("3\0\0"
                                                          "67\0\0",
                                                          7));
-  EXPECT_EQ(result.bad, (std::vector<ByteRange>{{1, 2}, {5, 2}}));
+  EXPECT_EQ(result.bad, (std::vector<BadRange>{{{1, 2}}, {{5, 2}}}));
 }
 
 TEST(Identity, NoticesAnotherSource) {

@@ -89,10 +89,10 @@ ReadResult MemorySource::read(uint64_t offset, std::span<std::byte> out) const {
     const ByteRange shared = overlap(bad, wanted);
     if (shared.length == 0) continue;
     std::memset(out.data() + (shared.offset - offset), 0, shared.length);
-    result.bad.push_back(shared);
+    add_bad(result, {shared});
   }
   if (there.length < out.size()) {
-    result.bad.push_back({offset + there.length, out.size() - there.length});
+    add_bad(result, {{offset + there.length, out.size() - there.length}});
   }
   return result;
 }

@@ -9,20 +9,22 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/storage_row.h"
+#include "source/nbd.h"
 #include "stream/stream.h"
 
 namespace undershelf {
 
-SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path) {
+SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path,
+                              const std::string& through) {
   const SourceIdentity known = shelf.source();
   const std::string& where = path.empty() ? known.path : path;
-  if (path.empty() && !std::filesystem::exists(where)) {
+  if (path.empty() && !is_nbd(where) && !std::filesystem::exists(where)) {
     throw Error(Failure::unavailable,
                 fmt::format("The source {} is no longer there. If it was moved, say where it is "
                             "with --source PATH.",
                             where));
   }
-  SourcePtr source = open_source(where, known.skip);
+  SourcePtr source = open_source(where, known.skip, through);
   if (const std::string how = difference(known, *source); !how.empty()) {
     throw Error(Failure::unavailable,
                 fmt::format("{} is not the source this shelf describes: {}. Give the right one "

@@ -16,9 +16,10 @@ class Statement;
 
 namespace undershelf {
 
-// Opens the source a shelf describes, at `path` or, if that is empty, where it was scanned. Throws
-// Error (unavailable) if it is not there or is another one.
-SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path);
+// Opens the source a shelf describes, at `path` or, if that is empty, where it was scanned, through
+// an image as open_source() does. Throws Error (unavailable) if it is not there or is another one.
+SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path,
+                              const std::string& through = {});
 
 // Opens streams by their ids, each on the space in which it lies. Not to be shared between threads.
 class ContentOpener {

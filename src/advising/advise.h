@@ -11,7 +11,7 @@
 namespace undershelf {
 
 struct Advice {
-  enum class Call { none, list, scan };
+  enum class Call { none, list, scan, image };
   std::string word;      // stable, for scripts
   std::string sentence;  // what there is, and why it helps
   uint64_t files = 0;    // that it is about; 0 where none are counted

@@ -92,9 +92,20 @@ class ShelfAdviser {
   }
 
   void tell_unread() {
-    const int64_t streams = number(
-        "SELECT count(DISTINCT stream) FROM losses WHERE "
-        "cause='unreadable'");
+    const int64_t untried =
+        number("SELECT count(DISTINCT stream) FROM losses WHERE cause='unread'");
+    if (untried > 0) {
+      advice_.push_back({"unread",
+                         fmt::format("{} lie where the medium was not read yet: going on with the "
+                                     "copy, and then with the scan, brings what there is of them.",
+                                     counted(static_cast<uint64_t>(untried), "known file")),
+                         static_cast<uint64_t>(untried),
+                         Advice::Call::image,
+                         {},
+                         {}});
+    }
+    const int64_t streams =
+        number("SELECT count(DISTINCT stream) FROM losses WHERE cause='unreadable'");
     const int64_t swept = number("SELECT sum(unreadable) FROM sweep");
     if (streams == 0 && swept == 0) return;
     advice_.push_back({"unreadable",

@@ -4,12 +4,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <iostream>
 
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
 #include "model/text.h"
+#include "source/ledger.h"
 
 namespace undershelf::cli {
 namespace {
@@ -23,6 +25,13 @@ std::string call_of(const Advice& advice, const CommandLine& line, const Shelf& 
     case Advice::Call::list:
       return fmt::format("undershelf list {}{}{}", path, filters_again(line, advice.without),
                          advice.more);
+    case Advice::Call::image: {
+      const std::string image = shelf.source().path;
+      if (!std::filesystem::exists(ledger_of(image))) return {};
+      return fmt::format("undershelf image {} --to {} --select {}{}",
+                         quoted_path(Ledger::load(ledger_of(image)).header().source),
+                         quoted_path(image), path, filters_again(line));
+    }
     case Advice::Call::scan:
       return fmt::format("undershelf scan {} --shelf {}{}", quoted_path(shelf.source().path), path,
                          advice.more);

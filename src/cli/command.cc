@@ -14,6 +14,7 @@
 #include <sstream>
 
 #include "cli/output.h"
+#include "model/shell.h"
 #include "model/text.h"
 
 namespace undershelf::cli {
@@ -195,15 +196,6 @@ int run_shown(const std::vector<std::string>& arguments) {
   const int code = run(arguments);
   std::cout.flush();
   return code;
-}
-
-std::string shell_quoted(const std::string& text) {
-  constexpr std::string_view kPlain =
-      "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=,+@%";
-  if (!text.empty() && text.find_first_not_of(kPlain) == std::string::npos) return text;
-  std::string out = "'";
-  for (const char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
-  return out + "'";
 }
 
 std::string quoted_path(const std::string& path) {

@@ -79,12 +79,12 @@ class StopOnInterrupt {
 // Whether the last thing that a StopOnInterrupt guarded was asked to stop.
 bool was_interrupted();
 
-// The argument as it must be written in a shell.
-std::string shell_quoted(const std::string& text);
-// Likewise of a path: one that begins with a dash would be taken for an option.
+// A path as it must be written in a shell: one that begins with a dash would be taken for an
+// option.
 std::string quoted_path(const std::string& path);
 
 int run_survey(const Command& self, const std::vector<std::string>& arguments);
+int run_image(const Command& self, const std::vector<std::string>& arguments);
 int run_scan(const Command& self, const std::vector<std::string>& arguments);
 int run_volumes(const Command& self, const std::vector<std::string>& arguments);
 int run_list(const Command& self, const std::vector<std::string>& arguments);

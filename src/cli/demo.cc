@@ -11,6 +11,8 @@
 #include <memory>
 
 #include "cli/command.h"
+#include "cli/confined.h"
+#include "model/shell.h"
 #include "shelf/selection.h"
 
 namespace undershelf::cli {
@@ -190,6 +192,7 @@ int run_demo(const Command& self, const std::vector<std::string>& arguments) {
                 fmt::format("{} is not an empty folder. Choose a new one.", target.string()));
   }
   target = fs::canonical(target);
+  confine_to({target.string()});
   fs::current_path(target);  // so that the commands shown are short
   std::cout << fmt::format("$ cd {}\n", shell_quoted(target.string()));
   int worst = kDone;

@@ -12,6 +12,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "exporting/bag.h"
 #include "exporting/target.h"
 #include "model/text.h"
@@ -39,9 +40,10 @@ po::options_description export_options() {
       ("even-gone", "files rated gone as well")                                                 //
       ("forks", po::value<std::string>()->value_name("HOW"),
        "resource forks as AppleDouble files (double, the default); like other streams, as files of "
-       "their own (plain); no secondary streams at all (skip)")               //
-      ("original-paths", "files in trash folders where those say they were")  //
-      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+       "their own (plain); no secondary streams at all (skip)")  //
+      ("original-paths", "files in trash folders where those say they were");
+  add_source(options);
+  add_through(options);
   add_filters(options);
   return options;
 }
@@ -192,14 +194,15 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   to.shelf_path = path;
   const Shelf shelf = Shelf::open_to_read(path);
   const Selection selection = read_filters(line, shelf);
-  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
-  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
+  const std::string source_path = path_of_source(line, shelf);
   if (is_stream(line)) {
     refuse_on_source("temporary folder", std::filesystem::temp_directory_path(), source_path);
   } else {
     refuse_on_source("target", to.to, source_path);
     if (!to.archive) require_writable_parent(to.to);
   }
+  const SourcePtr source = open_source_of(
+      line, shelf, {is_stream(line) ? std::filesystem::temp_directory_path().string() : to.to});
   const StopOnInterrupt interrupt(1);
   to.interrupts = &interrupt.times();
   to.progress = [shown = BytesLine()](uint64_t done, uint64_t total) {

@@ -9,11 +9,13 @@
 #include <iostream>
 
 #include "cli/command.h"
+#include "cli/confined.h"
 #include "cli/output.h"
 #include "exporting/archive_writer.h"
 #include "model/text.h"
 #include "scan/check.h"
 #include "shelf/shelf.h"
+#include "source/nbd.h"
 
 namespace undershelf::cli {
 namespace {
@@ -103,7 +105,7 @@ class Job {
   // Relative ones are seen from the job file's folder.
   std::string path_in(const std::string& name) const {
     const std::string given = text(name);
-    return given.empty() || given == "-" ? given : (folder_ / given).string();
+    return given.empty() || given == "-" || is_nbd(given) ? given : (folder_ / given).string();
   }
   const std::string& shelf() const { return shelf_; }
 
@@ -226,6 +228,7 @@ int run_job(const Command& self, const std::vector<std::string>& arguments) {
     return kDone;
   }
   const Job job(line.text("FILE"));
+  confine_to({job.shelf(), job.path_in("export"), job.path_in("report")});
   return Steps(job).run();
 }
 

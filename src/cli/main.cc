@@ -19,6 +19,9 @@ std::span<const Command> commands() {
   static constexpr std::array kCommands = {
       Command{"survey", "SOURCE [options]", "Says what is on a source. Stores nothing.",
               "undershelf survey logger-card.img", run_survey},
+      Command{"image", "SOURCE --to FILE [options]",
+              "Copies a medium that may be failing, with a ledger of what was and was not read.",
+              "undershelf image /dev/sdb --to logger-card.img --first metadata", run_image},
       Command{"scan", "SOURCE --shelf FILE [options]",
               "Reads a source's volumes into a shelf, the catalogue all other commands work on.",
               "undershelf scan logger-card.img --shelf logger-card.shelf", run_scan},

@@ -7,6 +7,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "model/text.h"
 #include "shelf/shelf.h"
 
@@ -15,8 +16,8 @@ namespace undershelf::cli {
 int run_mount(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
   options.add_options()("fill", "missing bytes read as zeros, and not as errors")  //
-      ("even-gone", "files rated gone as well")                                    //
-      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+      ("even-gone", "files rated gone as well");
+  add_source(options);
   add_filters(options, Sorted::no);
   const CommandLine line(self, options, {"SHELF", "DIR"}, arguments);
   if (line.help_given()) return kDone;

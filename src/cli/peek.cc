@@ -11,6 +11,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "exporting/target.h"
 #include "model/encoding.h"
 #include "model/text.h"
@@ -100,7 +101,7 @@ bool say_losses(const Losses& losses, const ByteRange& shown, std::string_view f
   for (const Loss& loss : losses) {
     const ByteRange part = overlap({loss.offset, loss.length}, shown);
     if (part.length == 0) continue;
-    unreadable = unreadable || loss.cause == Loss::Cause::unreadable;
+    unreadable = unreadable || is_met_in_reading(loss.cause);
     if (++told > kMostTold) continue;
     say(fmt::format("{} from {} on: {}, {} {}.", counted(part.length, "byte"), part.offset,
                     why_of(loss.cause),
@@ -136,7 +137,7 @@ int write_raw(const StreamReader& stream, const ByteRange& range) {
 
 int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReader& stream) {
   const std::string path = line.text("picture");
-  refuse_on_source("target", path, line.has("source") ? line.text("source") : shelf.source().path);
+  refuse_on_source("target", path, path_of_source(line, shelf));
   require_new_file(path);
   constexpr uint32_t kMost = 2048;  // pixels, each way
   const auto preview = checking::Previewer(kMost, kMost).make(stream);
@@ -165,16 +166,16 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
        "the picture that it is, at most 2048 pixels each way, as a new PNG")                   //
       ("from", po::value<std::string>()->value_name("N"), "first byte to show")                //
       ("bytes", po::value<std::string>()->value_name("N"), "how many bytes; 2K if not given")  //
-      ("stream", po::value<std::string>()->value_name("NAME"), "a stream other than the main one")
-      //
-      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+      ("stream", po::value<std::string>()->value_name("NAME"), "a stream other than the main one");
+  add_source(options);
+  add_through(options);
   const CommandLine line(self, options, {"SHELF", "ID"}, arguments);
   if (line.help_given()) return kDone;
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
   const Row row = find_stream(shelf, read_entry(line, shelf), line.text("stream"));
   const uint64_t wanted = std::min(read_bytes(line, "bytes", kDefaultBytes), kMostBytes);
-  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
+  const SourcePtr source = open_source_of(line, shelf, {line.text("picture")});
   Spaces spaces(shelf, source);
   const StreamReader stream = ContentOpener(shelf, spaces).open(row.stream_id);
   const uint64_t from = line.has("from") ? read_bytes(line, "from", 0) : first_intact(stream);

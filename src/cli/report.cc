@@ -9,6 +9,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "model/text.h"
 #include "source/protect.h"
 
@@ -43,10 +44,9 @@ int run_report(const Command& self, const std::vector<std::string>& arguments) {
   const ShownZone zone = read_zone(line, shelf);
   report.zone_name = zone.name;
   report.zone = zone.zone;
-  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
-  refuse_on_source("target", report.directory, source_path);
+  refuse_on_source("target", report.directory, path_of_source(line, shelf));
   try {
-    report.source = open_scanned_source(shelf, line.text("source"));
+    report.source = open_source_of(line, shelf, {report.directory});
   } catch (const Error& e) {
     if (line.has("source")) throw;
     say(fmt::format("Without pictures: {}", e.what()));

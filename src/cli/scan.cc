@@ -4,20 +4,22 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <chrono>
 #include <filesystem>
 #include <iostream>
 #include <memory>
 
 #include "cli/command.h"
+#include "cli/confined.h"
 #include "cli/filters.h"
 #include "cli/in_use.h"
 #include "cli/output.h"
+#include "cli/scan_account.h"
 #include "cli/scan_lines.h"
 #include "cli/scan_shelf.h"
+#include "cli/shelf_source.h"
 #include "content/types.h"
+#include "model/shell.h"
 #include "model/text.h"
-#include "rating/sampling.h"
 #include "scan/deep.h"
 #include "scan/inspect.h"
 #include "shelf/totals.h"
@@ -108,91 +110,13 @@ bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
   return true;
 }
 
-// Space that was given up: flash media and thin disks do so when they are told of a deletion.
-void tell_discarded(const Shelf& shelf) {
-  const SampledFiles found = count_sampled(shelf);
-  if (!found.tells_of_discards()) return;
-  say(fmt::format(
-      "Of {} lost files that were looked at, {} read blank wherever samples were taken: "
-      "their space was discarded (TRIM) or wiped, and nothing brings it back.",
-      found.sampled, found.blank));
-}
-
-std::string found_by_content(uint64_t files) {
-  return fmt::format("{} without a name {} found by content alone", counted(files, "file"),
-                     files == 1 ? "was" : "were");
-}
-
-// What of each type is lost, and what is to be expected of it.
-void tell_types(const Shelf& shelf) {
-  if (is_quiet()) return;
-  Selection lost;
-  lost.states = {"deleted", "former", "carved"};
-  std::string types;
-  for (const Group& group : total_by(shelf, lost, By::type, Zone())) {
-    types += fmt::format("{}{} {:.0f} of {}", types.empty() ? "" : ", ",
-                         group.value.empty() ? "none" : group.value, group.expected,
-                         group.totals.content());
-  }
-  if (types.empty()) return;
-  say(
-      fmt::format("Expected back byte for byte of what is lost, by type: {}. `undershelf totals` "
-                  "tells more.",
-                  types));
-}
-
-// Says what there is now; returns how many files are deleted or former ones.
-int64_t summarise(const Shelf& shelf, const ScanResult& result) {
-  int64_t live = 0;
-  int64_t deleted = 0;
-  int64_t former = 0;
-  int64_t trashed = 0;
-  size_t on_images = 0;
-  const std::vector<VolumeRecord> volumes = shelf.volumes();
-  for (const VolumeRecord& record : volumes) {
-    live += record.live;
-    deleted += record.deleted;
-    former += record.former;
-    trashed += record.trashed;
-    on_images += record.space != SpaceId::source;
-  }
-  const std::string images =
-      on_images > 0 ? fmt::format(", {} of them on disk images", on_images) : "";
-  const std::string of_former =
-      former > 0 ? fmt::format(", {} of former volumes", counted(former, "file")) : "";
-  say(fmt::format("{}{}: {} living and {} deleted files{}.", counted(volumes.size(), "volume"),
-                  images, live, deleted, of_former));
-  if (trashed > 0) {
-    say(fmt::format("{} of the living {} in trash folders: --trashed shows them.", trashed,
-                    trashed == 1 ? "lies" : "lie"));
-  }
-  if (result.carved > 0) {
-    say(fmt::format("{}: --state carved shows {}.", found_by_content(result.carved),
-                    result.carved == 1 ? "it" : "them"));
-  }
-  if (result.joined > 0) {
-    say(
-        fmt::format("{} got back content that was found without a name: `show` tells why, and the "
-                    "odds.",
-                    counted(result.joined, "lost file")));
-  }
-  tell_types(shelf);
-  tell_discarded(shelf);
-  for (const std::string& note : result.notes) say("Note: " + note);
-  if (result.source_is_short) say("The source ends before a volume on it does.");
-  if (result.damage > 0) {
-    say(fmt::format("Damage was met in {}; `undershelf volumes` lists it.",
-                    counted(result.damage, "place")));
-  }
-  return deleted + former;
-}
-
 // The call of a scan that goes on with this one.
 std::string scan_like(const CommandLine& line, Depth depth) {
   std::string call =
       fmt::format("undershelf scan {} --shelf {}{}", quoted_path(line.text("SOURCE")),
                   quoted_path(line.text("shelf")), depth == Depth::deep ? " --depth deep" : "");
-  for (const char* option : {"offset", "from", "to", "check", "time-zone", "code-page"}) {
+  for (const char* option :
+       {"offset", "from", "to", "check", "time-zone", "code-page", "through"}) {
     if (line.has(option)) call += fmt::format(" --{} {}", option, shell_quoted(line.text(option)));
   }
   for (const std::string& system : line.list("only")) call += fmt::format(" --only {}", system);
@@ -203,12 +127,10 @@ std::string scan_like(const CommandLine& line, Depth depth) {
   return call;
 }
 
-void tell_no_volume(const Shelf& shelf, const ScanResult& result, const CommandLine& line,
+void tell_no_volume(const Source& source, const ScanResult& result, const CommandLine& line,
                     Depth depth) {
   for (const std::string& note : result.notes) say("Note: " + note);
-  const std::string& source = line.text("SOURCE");
-  const uint64_t skip = read_bytes(line, "offset", 0);
-  const std::string other = name_of_other_system(source, {skip, shelf.source().size});
+  const std::string other = name_of_other_system(source, {0, source.size()});
   if (!other.empty()) {
     say(fmt::format("No volume was found. This looks like {}, which is not read here.", other));
   } else if (depth == Depth::quick) {
@@ -225,7 +147,8 @@ void tell_no_volume(const Shelf& shelf, const ScanResult& result, const CommandL
   }
 }
 
-int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& line, Depth depth) {
+int conclude(const Shelf& shelf, const Source& source, const ScanResult& result,
+             const CommandLine& line, Depth depth) {
   const std::string shelf_path = line.text("shelf");
   const std::string again = scan_like(line, Depth::deep);
   if (result.stopped) {
@@ -249,7 +172,7 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     return kIncomplete;
   }
   if (result.volumes == 0) {
-    tell_no_volume(shelf, result, line, depth);
+    tell_no_volume(source, result, line, depth);
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);
@@ -261,44 +184,24 @@ int conclude(const Shelf& shelf, const ScanResult& result, const CommandLine& li
     say(fmt::format("{} pieces of metadata more than can be kept were met; they are left out.",
                     result.left_out));
   }
+  const bool gaps = tell_gaps(source);
   next_step(depth == Depth::deep ? fmt::format("undershelf volumes {}", quoted_path(shelf_path))
             : lost == 0
                 ? again
                 : fmt::format("undershelf list {} --state deleted", quoted_path(shelf_path)));
-  return result.damage > 0 || result.incomplete || result.unchecked || result.source_is_short ||
-                 result.left_out > 0
+  return result.damage > 0 || result.incomplete || result.unchecked || gaps ||
+                 result.source_is_short || result.left_out > 0
              ? kIncomplete
              : kDone;
 }
 
 void require_no_container(const Source& source, const std::string& path) {
-  if (const auto advice = container_advice(source, path)) {
+  if (const auto advice = container_advice(source, path, path)) {
     throw Error(Failure::unavailable,
                 *advice +
                     " (If it is a disk all the same, overwritten with such a file, add "
                     "--as-raw.)");
   }
-}
-
-void print_account(const Shelf& shelf, const ScanResult& result) {
-  const Totals totals = total_rows(shelf, {});
-  Line line(Line::Form::json);
-  line.begin();
-  line.number("volumes", static_cast<int64_t>(shelf.volumes(false).size()));
-  line.number("files", static_cast<int64_t>(totals.files));
-  line.number("folders", static_cast<int64_t>(totals.folders));
-  line.number("streams", static_cast<int64_t>(totals.streams));
-  line.number("bytes", static_cast<int64_t>(totals.bytes));
-  line.number("carved", static_cast<int64_t>(result.carved));
-  line.number("joined", static_cast<int64_t>(result.joined));
-  line.number("damage", static_cast<int64_t>(result.damage));
-  line.number("left_out", static_cast<int64_t>(result.left_out));
-  line.boolean("source_is_short", result.source_is_short);
-  line.boolean("stopped", result.stopped);
-  line.boolean("incomplete", result.incomplete);
-  line.number("position", result.stopped ? result.position : std::nullopt);
-  line.list("notes", result.notes);
-  std::cout << line.end();
 }
 
 po::options_description known_options() {
@@ -335,6 +238,7 @@ po::options_description known_options() {
        "of the account: table (the default) or jsonl")                                      //
       ("as-raw", "although the source looks like a container of a disk, or a packed copy")  //
       ("replace", "make the shelf anew; the old one is kept beside it");
+  add_through(options);
   return options;
 }
 
@@ -352,7 +256,9 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   ScanOptions scan_options = read_options(line);
   wanted.source_path = line.text("SOURCE");
   wanted.skip = read_bytes(line, "offset", 0);
-  const SourcePtr source = open_source(wanted.source_path, wanted.skip);
+  refuse_through_on_source(line, wanted.source_path);
+  confine_to({wanted.shelf_path, line.text("through")});
+  const SourcePtr source = open_source(wanted.source_path, wanted.skip, line.text("through"));
   if (!line.has("as-raw")) require_no_container(*source, wanted.source_path);
   scan_options.range = wanted.range = read_range(line, source->size());
   wanted.depth = scan_options.depth;
@@ -370,7 +276,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   scan_options.read.code_page = reading.code_page;
   scan_options.read.zone = zone_named(reading.time_zone);
   scan_options.name_other = [&](const ByteRange& where) {
-    return name_of_other_system(wanted.source_path, {where.offset + wanted.skip, where.length});
+    return name_of_other_system(*source, where);
   };
   const StopOnInterrupt interrupt(2);  // to stop, and to leave what that takes
   scan_options.interrupts = &interrupt.times();
@@ -384,7 +290,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
   const bool shrunk = says_shrunk(wanted.source_path, wanted.skip, source->size());
-  const int code = conclude(shelf, result, line, scan_options.depth);
+  const int code = conclude(shelf, *source, result, line, scan_options.depth);
   if (read_format(line, {"table", "jsonl"}) == "jsonl") print_account(shelf, result);
   return shrunk ? kIncomplete : code;
 }

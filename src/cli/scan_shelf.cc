@@ -55,10 +55,12 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
                     path, reading.time_zone, reading.code_page));
   }
   const std::vector<ScanRecord> scans = shelf.scans();
+  const uint64_t gaps = gaps_length(source);
   const auto is_finished = [&](const ScanRecord& scan) {
     const bool deep_enough = scan.depth == "deep" || wanted.depth == Depth::quick;
     const bool checked = check_named(scan.check) >= wanted.check;
-    return scan.state == "finished" && deep_enough && checked;
+    const bool same_bytes = scan.gaps <= gaps;
+    return scan.state == "finished" && deep_enough && checked && same_bytes;
   };
   const bool all_there = !wanted.check_living && std::ranges::any_of(scans, is_finished) &&
                          (wanted.depth == Depth::quick || is_swept(shelf, source, wanted.range));
@@ -71,7 +73,11 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
                     path, quoted_path(path)));
   }
   const bool unfinished = !scans.empty() && scans.back().state != "finished";
-  say(unfinished ? "Continuing an unfinished scan." : "Adding to what is on the shelf.");
+  const bool more = !scans.empty() && scans.back().gaps > gaps;
+  say(more ? "More of the source was read since the last scan: all is looked at again, and keeps "
+             "its ids."
+      : unfinished ? "Continuing an unfinished scan."
+                   : "Adding to what is on the shelf.");
 }
 
 Shelf create(const Wanted& wanted, const Source& source) {

@@ -13,6 +13,7 @@
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "exporting/target.h"
 #include "model/text.h"
 #include "source/protect.h"
@@ -48,8 +49,8 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
   options.add_options()("to", po::value<std::string>()->value_name("FILE"),
                         "a new PNG; further pages take its name with -2, -3 and so on")  //
       ("format", po::value<std::string>()->value_name("FORMAT"),
-       "of what is said at the end: table (the default) or jsonl")  //
-      ("source", po::value<std::string>()->value_name("PATH"), "where the source is now");
+       "of what is said at the end: table (the default) or jsonl");
+  add_source(options);
   add_filters(options);
   const CommandLine line(self, options, {"SHELF"}, arguments);
   if (line.help_given()) return kDone;
@@ -61,10 +62,9 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);
   const Selection selection = read_filters(line, shelf);
-  const std::string source_path = line.has("source") ? line.text("source") : shelf.source().path;
-  refuse_on_source("target", to, source_path);
+  refuse_on_source("target", to, path_of_source(line, shelf));
   require_new_file(to);
-  const SourcePtr source = open_scanned_source(shelf, line.text("source"));
+  const SourcePtr source = open_source_of(line, shelf, {to});
   const StopOnInterrupt interrupt(1);
   SheetOptions sheet;
   sheet.interrupts = &interrupt.times();

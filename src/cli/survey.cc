@@ -6,11 +6,14 @@
 #include <iostream>
 
 #include "cli/command.h"
+#include "cli/confined.h"
 #include "cli/filters.h"
 #include "cli/in_use.h"
 #include "cli/output.h"
+#include "cli/shelf_source.h"
 #include "scan/inspect.h"
 #include "source/container.h"
+#include "source/health.h"
 
 namespace undershelf::cli {
 namespace {
@@ -21,6 +24,7 @@ struct Surveyed {
   uint64_t skip = 0;
   SourcePtr source;
   std::optional<DeviceFacts> device;
+  std::optional<Health> health;  // of a device
   SourceUse use;
   Survey found;
   std::string other_system;  // that is not read here, on the whole of it
@@ -31,7 +35,7 @@ struct Surveyed {
 // What else lies in a part that no reader of ours recognised.
 std::string other_system(const Partition& partition, const Surveyed& s) {
   if (partition.container || s.found.has_volume_in(partition.number)) return {};
-  return name_of_other_system(s.path, {partition.range.offset + s.skip, partition.range.length});
+  return name_of_other_system(*s.source, partition.range);
 }
 
 void number(Line& line, const char* name, uint64_t value) {
@@ -52,9 +56,12 @@ void print_source_json(const Surveyed& s) {
     Line device(Line::Form::json);
     device.begin();
     device.text("model", s.device->model);
+    device.text("serial", s.device->serial);
     device.boolean("removable", s.device->removable);
     device.boolean("rotating", s.device->rotating);
     device.boolean("discards", s.device->discards);
+    device.text("health", std::string(to_text(s.health->condition)));
+    device.list("health_facts", s.health->facts);
     device.list("mounted_for_writing", s.use.mounted_for_writing);
     device.list("mounted_for_reading", s.use.mounted_for_reading);
     device.list("swap", s.use.swap);
@@ -111,12 +118,18 @@ void print_json(const Surveyed& s) {
   }
 }
 
+void print_health(const Health& health) {
+  print_line(fmt::format("{:<12} {}", "health", to_text(health.condition)), 13);
+  for (const std::string& fact : health.facts) print_line(fmt::format("{:<12} {}", "", fact), 13);
+}
+
 void print_device(const DeviceFacts& device, const SourceUse& use) {
   const auto field = [](const char* label, const std::string& value) {
     if (!value.empty()) print_line(fmt::format("{:<12} {}", label, value), 13);
   };
   std::cout << '\n';
   field("model", device.model);
+  field("serial", device.serial);
   field("medium", fmt::format("{}, {}, {}", device.removable ? "removable" : "fixed",
                               device.rotating ? "rotating" : "not rotating",
                               device.discards ? "takes discards" : "takes no discards"));
@@ -201,13 +214,28 @@ void print_table(const Surveyed& s) {
   if (!notes.empty()) std::cout << '\n';
   for (const std::string& note : notes) print_line("note: " + note, 2);
   if (s.device) print_device(*s.device, s.use);
+  if (s.health) print_health(*s.health);
+}
+
+// Loudly: whoever scans such a disk may lose it. Whether it is to be copied first.
+bool warn_of_health(const Surveyed& s) {
+  if (!s.health || s.health->condition < Condition::worn) return false;
+  warn(s.health->condition == Condition::failing
+           ? fmt::format(
+                 "WARNING: {} is failing. Every read may be the last: copy it before anything "
+                 "else.",
+                 s.path)
+           : fmt::format("WARNING: {} is worn. Copy it first, and work on the copy.", s.path));
+  next_step(fmt::format("undershelf image {} --to FILE --first metadata", quoted_path(s.path)));
+  return true;
 }
 
 // What to do with it now.
 void conclude(const Surveyed& s) {
   warn_of_use(s.path, s.use);
+  if (warn_of_health(s)) return;
   if (s.found.layout.scheme == "none") {
-    if (const std::string map = name_of_other_map(s.path); !map.empty()) {
+    if (const std::string map = name_of_other_map(*s.source); !map.empty()) {
       say(fmt::format(
           "It has a partition map of the kind `{}`, which is not read here: volumes are "
           "looked for by their headers.",
@@ -244,21 +272,26 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
                         "table (the default) or jsonl")  //
       ("offset", po::value<std::string>()->value_name("N"),
        "leave out so many bytes at the start of the source");
+  add_through(options);
   const CommandLine line(self, options, {"SOURCE"}, arguments);
   if (line.help_given()) return kDone;
   const std::string format = read_format(line, {"table", "jsonl"});
   Surveyed s;
   s.path = line.text("SOURCE");
   s.skip = read_bytes(line, "offset", 0);
-  s.source = open_source(s.path, s.skip);
+  refuse_through_on_source(line, s.path);
+  confine_to({line.text("through")});
+  s.source = open_source(s.path, s.skip, line.text("through"));
   s.device = examine_device(s.path);
+  // What is read through an image is not asked for besides.
+  if (s.device) s.health = health_of(s.path, !line.has("through"));
   s.use = use_of(s.path);
-  s.container = container_advice(*s.source, s.path);
+  s.container = container_advice(*s.source, s.path, s.path);
   if (!s.container) {
     s.found = survey(s.source, {}, [&](const ByteRange& where) {
-      return name_of_other_system(s.path, {where.offset + s.skip, where.length});
+      return name_of_other_system(*s.source, where);
     });
-    s.other_system = name_of_other_system(s.path, {s.skip, s.source->size()});
+    s.other_system = name_of_other_system(*s.source, {0, s.source->size()});
   }
   for (const FoundVolume& volume : s.found.volumes) {
     s.spaces.push_back(sample_space(*volume.reader, *s.source));

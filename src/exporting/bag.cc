@@ -261,7 +261,7 @@ class Exporter {
                    const StreamReader& stream, Losses found, BagPart& part) {
     for (const Loss& known : stream.known_losses()) {
       // What could not be read once may be read by now; then it is no loss.
-      if (known.cause != Loss::Cause::unreadable) found.push_back(known);
+      if (!is_met_in_reading(known.cause)) found.push_back(known);
     }
     found = settled(found, stream.size());
     const std::string sha256 = hash_.hex();

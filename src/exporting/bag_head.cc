@@ -6,6 +6,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <array>
 #include <cerrno>
 #include <filesystem>
 
@@ -35,6 +37,17 @@ std::string identity(const Shelf& shelf, const ExportOptions& options) {
                      options.described.empty() ? "everything" : options.described);
 }
 
+// Whether a folder holds nothing but what an export that was killed at its very beginning leaves.
+bool is_barely_begun(const fs::path& directory) {
+  constexpr std::array<std::string_view, 3> kFirst = {"bagit.txt", "bagit.txt.new",
+                                                      "bag-info.txt.new"};
+  std::error_code error;
+  for (const fs::directory_entry& entry : fs::directory_iterator(directory, error)) {
+    if (std::ranges::find(kFirst, entry.path().filename().string()) == kFirst.end()) return false;
+  }
+  return !error;
+}
+
 }  // namespace
 
 std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started) {
@@ -59,7 +72,7 @@ bool require_usable_folder(const ExportOptions& options) {
     throw Error(Failure::refused, fmt::format("{} is a file. Choose a new folder.", options.to));
   }
   const bool earlier = options.resume && exists && fs::exists(directory / "bag-info.txt", error);
-  if (exists && !earlier && !fs::is_empty(directory, error)) {
+  if (exists && !earlier && !fs::is_empty(directory, error) && !is_barely_begun(directory)) {
     throw Error(
         Failure::refused,
         error ? fmt::format("{} cannot be read: {}. Choose another folder.", options.to,

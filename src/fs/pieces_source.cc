@@ -28,16 +28,16 @@ ReadResult PiecesSource::read(uint64_t offset, std::span<std::byte> out) const {
     const auto target = out.subspan(shared.offset - offset, shared.length);
     if (part->piece.kind == Piece::Kind::zeros) continue;
     if (part->piece.kind != Piece::Kind::range) {
-      result.bad.push_back(shared);
+      add_bad(result, {shared});
       continue;
     }
     const uint64_t from = part->piece.offset + (shared.offset - part->at);
-    for (const ByteRange& bad : base_->read(from, target).bad) {
-      result.bad.push_back({shared.offset + (bad.offset - from), bad.length});
+    for (const BadRange& bad : base_->read(from, target).bad) {
+      add_bad(result, {{shared.offset + (bad.offset - from), bad.length}, bad.unread});
     }
   }
   const uint64_t inside = std::max(offset, std::min(size_, wanted.end()));
-  if (inside < wanted.end()) result.bad.push_back({inside, wanted.end() - inside});
+  add_bad(result, {{inside, wanted.end() - inside}});
   return result;
 }
 

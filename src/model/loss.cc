@@ -16,6 +16,7 @@ constexpr std::array<Words, kLossCauses> kWords = {{
     {"not-known", "unknown", true},
     {"behind-source", "unknown", true},
     {"unreadable", "unreadable", true},
+    {"unread", "unread", true},
     {"overwritten", "overwritten", true},
     {"disputed", "contested", false},
     {"in-use", "contested", false},

@@ -14,6 +14,7 @@ struct Loss {
     not_known,      // nothing tells where they lie
     behind_source,  // the source ends before them
     unreadable,     // they were tried and cannot be read
+    unread,         // the medium was not asked for them yet: the image has a gap there
     overwritten,    // a living file or folder holds their place now
     disputed,       // of a living stream: another living one claims them too
     in_use,         // in use by the file system's accounts, by an owner that was not found
@@ -34,7 +35,7 @@ struct Loss {
   bool operator==(const Loss&) const = default;
 };
 
-constexpr size_t kLossCauses = 14;
+constexpr size_t kLossCauses = 15;
 
 using Losses = std::vector<Loss>;
 
@@ -47,10 +48,16 @@ Losses settled(const Losses& losses, uint64_t size);
 // Sum of the lengths, in bytes. The losses must be settled.
 uint64_t total_length(const Losses& losses);
 
+// Whether it is met when the source is read: going on with a copy of a medium may mend it, so that
+// it counts only as long as it is met.
+constexpr bool is_met_in_reading(Loss::Cause cause) {
+  return cause == Loss::Cause::unreadable || cause == Loss::Cause::unread;
+}
+
 // Whether such bytes are exported as zeros, rather than as what is there now.
 bool is_zero_filled(Loss::Cause cause);
 
-// One of unreadable, overwritten, contested, blank, unknown, undecodable.
+// One of unreadable, unread, overwritten, contested, blank, unknown, undecodable.
 std::string_view why_of(Loss::Cause cause);
 
 // The word that is stored for a cause; nothing if there is no such word.

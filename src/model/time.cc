@@ -57,6 +57,12 @@ void append_rfc3339(std::string& out, Time time) {
   out += 'Z';
 }
 
+Time current_time() {
+  using namespace std::chrono;
+  const auto seconds = floor<std::chrono::seconds>(system_clock::now()).time_since_epoch();
+  return Time{seconds.count() * kTicksPerSecond};
+}
+
 std::string to_rfc3339(Time time) {
   std::string text;
   append_rfc3339(text, time);

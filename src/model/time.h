@@ -17,6 +17,8 @@ struct Time {
 
 constexpr int64_t kTicksPerSecond = 10'000'000;
 
+Time current_time();  // to the second
+
 // A date and time of day as a clock on the wall showed it.
 struct CivilTime {
   int year = 1970;

@@ -64,7 +64,7 @@ struct Mounted {
     if (node.is_double) file.head = apple_double_head_of(shelf, node.entry, file.stream.size());
     for (Loss loss : file.stream.known_losses()) {
       // What could not be read once may be read by now.
-      if (loss.cause == Loss::Cause::unreadable) continue;
+      if (is_met_in_reading(loss.cause)) continue;
       loss.offset += file.head.size();
       file.losses.push_back(loss);
     }

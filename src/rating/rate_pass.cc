@@ -127,7 +127,8 @@ class Rater {
   Rater(Shelf& shelf, const Claims& claims, const NextUsed& next_used, Spaces& spaces)
       : db_(shelf.db()), next_used_(next_used) {
     for (const auto& [space, held] : claims) {
-      spaces_.try_emplace(space, SpaceHeld{held, spaces.at(space)->size()});
+      const SourcePtr& source = spaces.at(space);
+      spaces_.try_emplace(space, SpaceHeld{held, source->size(), source->gaps()});
     }
   }
 
@@ -157,6 +158,7 @@ class Rater {
   struct SpaceHeld {
     const ClaimMap& claims;
     uint64_t size;  // bytes
+    std::span<const BadRange> gaps;
   };
 
   // What is to be written of a stream: it has losses, or another verdict than is stored.
@@ -302,6 +304,7 @@ class Rater {
     const auto add = [&](const ByteRange& shared, Loss::Cause cause) {
       found.add(begin + (shared.offset - range.offset), shared.length, cause);
     };
+    add_gaps(space->second.gaps, readable, add);
     if (stream.facts.state == State::live) {
       claims.each_dispute(readable, stream.entry,
                           [&](const ByteRange& shared) { add(shared, Loss::Cause::disputed); });
@@ -319,6 +322,16 @@ class Rater {
     if (stream.keeps_chain) return;
     each_ownerless(claims, next_used_, stream.volume, readable,
                    [&](const ByteRange& used) { add(used, Loss::Cause::in_use); });
+  }
+
+  // What the source is known not to have of a range.
+  template <typename Add>
+  static void add_gaps(std::span<const BadRange> gaps, const ByteRange& range, Add add) {
+    auto gap = std::ranges::partition_point(
+        gaps, [&](const BadRange& g) { return g.end() <= range.offset; });
+    for (; gap != gaps.end() && gap->offset < range.end(); ++gap) {
+      add(overlap(*gap, range), gap->unread ? Loss::Cause::unread : Loss::Cause::unreadable);
+    }
   }
 
   // What samples and the manner of placing speak against.

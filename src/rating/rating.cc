@@ -31,6 +31,9 @@ constexpr std::array kSentences = {
     CauseSentence{Cause::not_known, "are missing: nothing tells where they lie"},
     CauseSentence{Cause::behind_source, "are missing: the source ends before them"},
     CauseSentence{Cause::unreadable, "were tried and cannot be read"},
+    CauseSentence{Cause::unread,
+                  "were not read from the medium yet: going on with `image`, and then with `scan`, "
+                  "brings those that can be read"},
     CauseSentence{
         Cause::blank,
         "read as one repeated byte, which such a file hardly holds there: their space was "
@@ -251,7 +254,8 @@ uint64_t Facts::never() const {
 }
 
 uint64_t Facts::certainly_lost() const {
-  return never() + of(Cause::unreadable) + of(Cause::undecodable) + of(Cause::as_stored);
+  return never() + of(Cause::unreadable) + of(Cause::unread) + of(Cause::undecodable) +
+         of(Cause::as_stored);
 }
 
 bool is_a_matter_of_odds(const Facts& facts) {

@@ -112,7 +112,7 @@ class Sampler {
       update.bind(4, number_of(stream.id));
       update.exec();
       update.reset();
-      losses.add(stream.id, stream.unreadable, Loss::Cause::unreadable);
+      losses.add(stream.id, stream.unreadable);
     }
   }
 
@@ -146,9 +146,10 @@ class Sampler {
   void look_at(const Sample& sample, std::span<std::byte> bytes) {
     SampledStream& stream = streams_[sample.stream];
     if (const ReadResult result = stream.source->read(sample.offset, bytes); !result.ok()) {
-      for (const ByteRange& bad : result.bad) {
+      for (const BadRange& bad : result.bad) {
         // Behind the end of the source is counted as missing, not as unreadable.
-        if (bad.offset >= stream.source->size() || !stream.plain) continue;
+        // What the source knows not to have is told of by rating.
+        if (bad.offset >= stream.source->size() || !stream.plain || bad.unread) continue;
         append_loss(stream.unreadable, {sample.at + (bad.offset - sample.offset), bad.length,
                                         Loss::Cause::unreadable});
       }

@@ -192,6 +192,7 @@ std::string reasons(const ReportFacts& facts) {
   const auto told = [](std::string_view why) -> std::string_view {
     if (why == "overwritten") return "something newer was written in their place";
     if (why == "unreadable") return "the medium could not be read there";
+    if (why == "unread") return "the medium was not read there yet";
     if (why == "contested") return "two files claim the same place";
     if (why == "blank") return "their place reads as blank: it was discarded or wiped";
     if (why == "undecodable") return "what is stored cannot be unpacked";

@@ -25,6 +25,7 @@ struct Edge {
 Ground ground_of(Loss::Cause cause) {
   switch (cause) {
     case Loss::Cause::unreadable:
+    case Loss::Cause::unread:
     case Loss::Cause::behind_source:
       return Ground::unreadable;
     case Loss::Cause::overwritten:

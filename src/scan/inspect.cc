@@ -1,8 +1,8 @@
 #include "scan/inspect.h"
 
 #include <blkid/blkid.h>
-#include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/mman.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -116,26 +116,46 @@ std::string value_of(const Probe& probe, const char* name) {
   return found ? value : "";
 }
 
-// Opens a part of a file or device (all of it, if its length is 0), and asks `ask` about it.
+// A file without a name, as long as `where`, with the source's bytes at its beginning and its end,
+// where file systems are known by; negative if it cannot be had. Whatever the source is, each of
+// its bytes is asked for by one way.
+int shown_part(const Source& source, const ByteRange& where) {
+  constexpr uint64_t kShown = 1 << 20;
+  const int file = ::memfd_create("part", MFD_CLOEXEC);
+  if (file < 0) return file;
+  std::vector<std::byte> bytes(std::min(kShown, where.length));
+  const uint64_t last = where.length - bytes.size();
+  bool fine = ::ftruncate(file, static_cast<off_t>(where.length)) == 0;
+  for (const uint64_t at : {uint64_t{0}, last}) {
+    source.read(where.offset + at, bytes);
+    fine = fine && ::pwrite(file, bytes.data(), bytes.size(), static_cast<off_t>(at)) ==
+                       static_cast<ssize_t>(bytes.size());
+  }
+  if (fine) return file;
+  ::close(file);
+  return -1;
+}
+
+// Shows libblkid a part of a source, and asks `ask` about it.
 template <typename Ask>
-std::string probed(const std::string& path, const ByteRange& where, Ask ask) {
-  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-  if (descriptor < 0) return {};
+std::string probed(const Source& source, const ByteRange& part, Ask ask) {
+  const ByteRange where = overlap(part, {0, source.size()});
+  const int file = where.length == 0 ? -1 : shown_part(source, where);
+  if (file < 0) return {};
   std::string found;
   const Probe probe(blkid_new_probe(), blkid_free_probe);
   if (probe &&
-      blkid_probe_set_device(probe.get(), descriptor, static_cast<blkid_loff_t>(where.offset),
-                             static_cast<blkid_loff_t>(where.length)) == 0) {
+      blkid_probe_set_device(probe.get(), file, 0, static_cast<blkid_loff_t>(where.length)) == 0) {
     found = ask(probe);
   }
-  ::close(descriptor);
+  ::close(file);
   return found;
 }
 
 }  // namespace
 
-std::string name_of_other_system(const std::string& path, const ByteRange& where) {
-  const std::string name = probed(path, where, [](const Probe& probe) {
+std::string name_of_other_system(const Source& source, const ByteRange& where) {
+  const std::string name = probed(source, where, [](const Probe& probe) {
     blkid_probe_enable_superblocks(probe.get(), 1);
     blkid_probe_set_superblocks_flags(probe.get(), BLKID_SUBLKS_TYPE);
     return value_of(probe, "TYPE");
@@ -146,8 +166,8 @@ std::string name_of_other_system(const std::string& path, const ByteRange& where
   return ours ? std::string() : name;
 }
 
-std::string name_of_other_map(const std::string& path) {
-  const std::string name = probed(path, {}, [](const Probe& probe) {
+std::string name_of_other_map(const Source& source) {
+  const std::string name = probed(source, {0, source.size()}, [](const Probe& probe) {
     blkid_probe_enable_superblocks(probe.get(), 0);
     blkid_probe_enable_partitions(probe.get(), 1);
     return value_of(probe, "PTTYPE");

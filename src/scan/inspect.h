@@ -26,12 +26,12 @@ SpaceSample sample_space(VolumeReader& reader, const Source& source);
 // What the samples mean, in one sentence; empty if they mean nothing in particular.
 std::string meaning_of(const SpaceSample& sample);
 
-// What libblkid takes a part of the file or device at `path` for ("ext4", "crypto_LUKS"); empty if
-// it knows nothing. Only names are taken from it.
-std::string name_of_other_system(const std::string& path, const ByteRange& where);
+// What libblkid takes a part of a source for ("ext4", "crypto_LUKS"); empty if it knows nothing. It
+// is shown the first and the last MiB of it. Only names are taken from it.
+std::string name_of_other_system(const Source& source, const ByteRange& where);
 
-// What libblkid takes the partition map of a file or device for, if that is one that is not read
-// here ("sun", "bsd"); empty otherwise.
-std::string name_of_other_map(const std::string& path);
+// What libblkid takes the partition map of a source for, if that is one that is not read here
+// ("sun", "bsd"); empty otherwise.
+std::string name_of_other_map(const Source& source);
 
 }  // namespace undershelf

@@ -24,10 +24,12 @@
 #include "scan/disputes.h"
 #include "scan/former_sink.h"
 #include "scan/images.h"
+#include "scan/needed.h"
 #include "scan/survey.h"
 #include "scan/volumes_with.h"
 #include "shelf/interruptible.h"
 #include "shelf/schema.h"
+#include "shelf/traces.h"
 #include "shelf/writer.h"
 #include "source/container.h"
 #include "tree/merge.h"
@@ -45,14 +47,6 @@ StoredRating rate_sound(uint64_t bytes) {
   facts.placement = Placement::exact;
   const Verdict verdict = rate(facts, format_by_name({}));
   return {to_text(verdict.rating), verdict.score};
-}
-
-// What reading a volume may cost on a source of so many bytes. Some systems look at free clusters
-// too, and at what others lead to once more; every row has some bytes of its own.
-Budget::Limits limits_of_reading(uint64_t source_size) {
-  constexpr uint64_t kGiB = uint64_t{1} << 30;
-  const uint64_t size = std::min(source_size, UINT64_MAX / 8);  // of what may be declared sparse
-  return {4 * size + kGiB, size / 8 + 1'000'000, UINT64_MAX};
 }
 
 constexpr size_t kMostImages = 1000;  // looked into
@@ -73,7 +67,11 @@ class Scan {
     // adds.
     const bool narrower = !options_.kinds.empty() || (deep && !options_.carve);
     const Check told = narrower ? std::min(options_.check, Check::sample) : options_.check;
-    const int64_t scan = shelf_.begin_scan(deep ? "deep" : "quick", std::string(to_text(told)));
+    const uint64_t gaps = gaps_length(*source_);
+    const std::vector<ScanRecord> scans = shelf_.scans();
+    if (!scans.empty() && scans.back().gaps > gaps) SweepStore(shelf_).begin_anew();
+    const int64_t scan =
+        shelf_.begin_scan(deep ? "deep" : "quick", std::string(to_text(told)), gaps);
     look_quickly();
     look_into_images();
     // While a sweep goes on, what the quick depth found is there to be used.
@@ -174,7 +172,8 @@ class Scan {
     if (!name.executeStep()) return true;
     const std::optional<std::string> advice = container_advice(
         *spaces_.at(space_on(file)),
-        fmt::format("The living file {} (id {})", printable(name.getColumn(0).getString()), file));
+        fmt::format("The living file {} (id {})", printable(name.getColumn(0).getString()), file),
+        "FILE");
     if (advice && ++containers_ <= kMostTold)
       result_.notes.push_back(*advice + " Export it first.");
     return advice.has_value();

@@ -28,17 +28,14 @@ std::unordered_map<StreamId, Losses> load_unreadable(SQLite::Database& db) {
   return found;
 }
 
-void forget_losses(SQLite::Database& db) {
-  db.exec("DELETE FROM losses WHERE cause<>'unreadable'");
-}
+void forget_losses(SQLite::Database& db) { db.exec("DELETE FROM losses"); }
 
 void forget_unreadable(SQLite::Database& db) {
   db.exec("DELETE FROM losses WHERE cause='unreadable'");
 }
 
-void LossWriter::add(StreamId stream, const Losses& losses, std::optional<Loss::Cause> cause) {
+void LossWriter::add(StreamId stream, const Losses& losses) {
   for (const Loss& loss : losses) {
-    if (cause ? loss.cause != *cause : loss.cause == Loss::Cause::unreadable) continue;
     insert_.bind(1, number_of(stream));
     insert_.bind(2, static_cast<int64_t>(loss.offset));
     insert_.bind(3, static_cast<int64_t>(loss.length));

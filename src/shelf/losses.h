@@ -15,21 +15,19 @@ namespace undershelf {
 // What the shelf says is lost of a stream, settled.
 Losses load_losses(SQLite::Database& db, StreamId stream);
 
-// All that was met in reading, by stream.
+// All that was tried and cannot be read, by stream.
 std::unordered_map<StreamId, Losses> load_unreadable(SQLite::Database& db);
 
-// Forgets all losses but those that were met in reading, which rating cannot find out again.
+// Forgets all losses. Those that sampling met rating cannot find out again: it keeps them.
 void forget_losses(SQLite::Database& db);
 
-// Forgets those that were met in reading.
+// Forgets those.
 void forget_unreadable(SQLite::Database& db);
 
 class LossWriter {
  public:
   explicit LossWriter(SQLite::Database& db) : insert_(db, "INSERT INTO losses VALUES(?,?,?,?)") {}
-  // `cause` limits what is written to one cause. Losses that were met in reading are written only
-  // if they are asked for: they are stored already.
-  void add(StreamId stream, const Losses& losses, std::optional<Loss::Cause> cause = std::nullopt);
+  void add(StreamId stream, const Losses& losses);
 
  private:
   SQLite::Statement insert_;

@@ -7,7 +7,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 10;                // PRAGMA user_version
+constexpr int kShelfVersion = 11;                // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -16,7 +16,7 @@ CREATE TABLE source(
 CREATE TABLE source_blocks(offset INTEGER NOT NULL, length INTEGER NOT NULL, sha256 TEXT NOT NULL);
 CREATE TABLE scans(
   id INTEGER PRIMARY KEY, depth TEXT NOT NULL, checked TEXT NOT NULL, state TEXT NOT NULL,
-  started TEXT NOT NULL, ended TEXT);
+  started TEXT NOT NULL, ended TEXT, gaps INTEGER NOT NULL);
 CREATE TABLE volumes(
   id INTEGER PRIMARY KEY AUTOINCREMENT, file_system TEXT NOT NULL, standing TEXT NOT NULL, label TEXT NOT NULL,
   serial TEXT NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,

@@ -19,12 +19,6 @@
 namespace undershelf {
 namespace {
 
-std::string now() {
-  using namespace std::chrono;
-  const auto seconds = floor<std::chrono::seconds>(system_clock::now()).time_since_epoch();
-  return to_rfc3339(Time{seconds.count() * kTicksPerSecond});
-}
-
 std::vector<std::string> split_lines(const std::string& text) {
   std::vector<std::string> lines;
   for (size_t at = 0; at < text.size();) {
@@ -221,11 +215,11 @@ ReadingRecord Shelf::reading() const {
 std::vector<ScanRecord> Shelf::scans() const {
   std::vector<ScanRecord> scans;
   SQLite::Statement row(*db_,
-                        "SELECT depth, checked, state, started, coalesce(ended,'') "
+                        "SELECT depth, checked, state, started, coalesce(ended,''), gaps "
                         "FROM scans ORDER BY id");
   while (row.executeStep()) {
-    scans.push_back(
-        {row.getColumn(0), row.getColumn(1), row.getColumn(2), row.getColumn(3), row.getColumn(4)});
+    scans.push_back({row.getColumn(0), row.getColumn(1), row.getColumn(2), row.getColumn(3),
+                     row.getColumn(4), size_of(row.getColumn(5))});
   }
   return scans;
 }
@@ -299,12 +293,13 @@ std::vector<std::string> Shelf::damage_sentences(uint64_t most) const {
   return sentences;
 }
 
-int64_t Shelf::begin_scan(const std::string& depth, const std::string& check) {
+int64_t Shelf::begin_scan(const std::string& depth, const std::string& check, uint64_t gaps) {
   SQLite::Statement row(
-      *db_, "INSERT INTO scans(depth, checked, state, started) VALUES(?,?,'running',?)");
+      *db_, "INSERT INTO scans(depth, checked, state, started, gaps) VALUES(?,?,'running',?,?)");
   row.bind(1, depth);
   row.bind(2, check);
-  row.bind(3, now());
+  row.bind(3, to_rfc3339(current_time()));
+  row.bind(4, static_cast<int64_t>(gaps));
   row.exec();
   return db_->getLastInsertRowid();
 }
@@ -312,7 +307,7 @@ int64_t Shelf::begin_scan(const std::string& depth, const std::string& check) {
 void Shelf::end_scan(int64_t scan, const std::string& state) {
   SQLite::Statement row(*db_, "UPDATE scans SET state=?, ended=? WHERE id=?");
   row.bind(1, state);
-  row.bind(2, now());
+  row.bind(2, to_rfc3339(current_time()));
   row.bind(3, scan);
   row.exec();
   // A reader in another terminal may still hold the log; then it stays until the next open.

@@ -24,6 +24,7 @@ struct ScanRecord {
   std::string state;    // running (or killed), stopped, finished
   std::string started;  // RFC 3339
   std::string ended;    // RFC 3339, or empty
+  uint64_t gaps = 0;    // bytes that the source was known not to have then
 };
 
 // How local times and short names are read: the same in all scans of a shelf.
@@ -70,7 +71,7 @@ class Shelf {
   uint64_t damage_count() const;
   std::vector<std::string> damage_sentences(uint64_t most) const;
 
-  int64_t begin_scan(const std::string& depth, const std::string& check);
+  int64_t begin_scan(const std::string& depth, const std::string& check, uint64_t gaps);
   // `state` is stopped or finished. Leaves one self-contained file.
   void end_scan(int64_t scan, const std::string& state);
 

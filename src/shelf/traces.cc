@@ -131,6 +131,15 @@ std::vector<Trace> SweepStore::traces(std::string_view system, std::optional<uin
   return found;
 }
 
+void SweepStore::begin_anew() {
+  SQLite::Transaction transaction(shelf_.db());
+  shelf_.db().exec(
+      "UPDATE entries SET by_sweep=1 WHERE volume IS NOT NULL;"
+      "UPDATE volumes SET by_sweep=1;"
+      "DELETE FROM sweep; DELETE FROM swept; DELETE FROM traces");
+  transaction.commit();
+}
+
 void SweepStore::begin_storing() {
   SQLite::Database& db = shelf_.db();
   SQLite::Transaction transaction(db);

@@ -48,6 +48,10 @@ class SweepStore {
   // By place; of one kind, if that is given.
   std::vector<Trace> traces(std::string_view system, std::optional<uint32_t> kind = {}) const;
 
+  // More of the source can be read than when the shelf was filled: all is to be told anew, under
+  // the ids it has. What was swept counts as not swept.
+  void begin_anew();
+
   // Around the storing of what traces amount to. What was stored so when less of the source had
   // been looked at is set aside, to be stored anew under its ids; the end drops what was not found
   // again. `volumes`: ids of those that were.

@@ -19,7 +19,7 @@ class CachedReader {
  private:
   struct Slot {
     uint64_t block = UINT64_MAX;
-    std::vector<ByteRange> bad;
+    std::vector<BadRange> bad;
     std::vector<std::byte> bytes;
   };
   const Slot& load(uint64_t block);

@@ -8,8 +8,10 @@
 
 namespace undershelf {
 
-// If the source is such a container, what it is and what to do, in two sentences; `path` is the
-// file's. What begins or ends like one but holds the disk's bytes in their places is none.
-std::optional<std::string> container_advice(const Source& source, const std::string& path);
+// If the source is such a container, what it is and what to do, in two sentences: `what` begins the
+// first, `file` is its name in the call of the second. What begins or ends like one but holds the
+// disk's bytes in their places is none.
+std::optional<std::string> container_advice(const Source& source, const std::string& what,
+                                            const std::string& file);
 
 }  // namespace undershelf

@@ -125,6 +125,9 @@ std::optional<DeviceFacts> examine_device(const std::string& path) {
   if (sysfs.empty()) return facts;
   const fs::path disk = fs::exists(sysfs / "partition") ? sysfs.parent_path() : sysfs;
   facts.model = first_line(disk / "device/model");
+  facts.serial = first_line(disk / "device/serial");
+  if (facts.serial.empty()) facts.serial = first_line(disk / "serial");
+  if (facts.serial.empty()) facts.serial = first_line(disk / "device/wwid");
   facts.removable = first_line(disk / "removable") == "1";
   facts.rotating = first_line(disk / "queue/rotational") == "1";
   const std::string discard = first_line(disk / "queue/discard_max_bytes");

@@ -24,7 +24,8 @@ struct SourceUse {
 SourceUse use_of(const std::string& path);
 
 struct DeviceFacts {
-  std::string model;  // may be empty
+  std::string model;   // may be empty
+  std::string serial;  // likewise
   bool removable = false;
   bool rotating = false;
   bool discards = false;  // takes requests to discard blocks

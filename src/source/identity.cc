@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "source/hash.h"
+#include "source/nbd.h"
 
 namespace undershelf {
 namespace {
@@ -17,7 +18,7 @@ constexpr uint64_t kBlockSize = 65536;
 
 SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip) {
   SourceIdentity identity;
-  identity.path = std::filesystem::absolute(path).lexically_normal().string();
+  identity.path = is_nbd(path) ? path : std::filesystem::absolute(path).lexically_normal().string();
   identity.skip = skip;
   identity.size = source.size();
   identity.sector_size = source.sector_size();

@@ -1,51 +1,51 @@
 #include "source/source.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <linux/fs.h>
-#include <sys/ioctl.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 
 #include "model/error.h"
+#include "source/ledger.h"
+#include "source/ledger_source.h"
+#include "source/medium_source.h"
+#include "source/nbd.h"
+#include "source/open_file.h"
 #include "source/split.h"
+#include "source/through.h"
 
 namespace undershelf {
 namespace {
 
-// Adds [offset, offset + length) to the bad ranges, joining it to the last one.
-void add_bad(ReadResult& result, uint64_t offset, uint64_t length) {
-  if (length == 0) return;
-  if (!result.bad.empty() && result.bad.back().end() == offset) {
-    result.bad.back().length += length;
-  } else {
-    result.bad.push_back({offset, length});
-  }
-}
-
 class FileSource : public Source {
  public:
-  FileSource(int descriptor, uint64_t size, uint32_t sector_size)
-      : descriptor_(descriptor), size_(size), sector_size_(sector_size) {}
-  ~FileSource() override { ::close(descriptor_); }
+  explicit FileSource(const std::string& path) : opened_(open_file(path)) {
+    // Read past the page cache, which reads more than it is asked for, one bad sector costs one.
+    if (opened_.is_device) direct_ = open_direct(path);
+  }
+  ~FileSource() override {
+    opened_.kept.reset();
+    ::close(opened_.descriptor);
+    if (direct_ >= 0) ::close(direct_);
+  }
   FileSource(const FileSource&) = delete;
   FileSource& operator=(const FileSource&) = delete;
 
-  uint64_t size() const override { return size_; }
-  uint32_t sector_size() const override { return sector_size_; }
+  uint64_t size() const override { return opened_.size; }
+  uint32_t sector_size() const override { return opened_.sector_size; }
 
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result;
     size_t done = 0;
     while (done < out.size()) {
       const uint64_t at = offset + done;
-      if (at >= size_ || at < offset) break;
-      const size_t want = std::min<uint64_t>(out.size() - done, size_ - at);
-      const ssize_t got = ::pread(descriptor_, out.data() + done, want, static_cast<off_t>(at));
+      if (at >= opened_.size || at < offset) break;
+      const size_t want = std::min<uint64_t>(out.size() - done, opened_.size - at);
+      const ssize_t got =
+          ::pread(opened_.descriptor, out.data() + done, want, static_cast<off_t>(at));
       if (got > 0) {
         done += static_cast<size_t>(got);
       } else if (got == 0) {
@@ -56,7 +56,7 @@ class FileSource : public Source {
     }
     if (done < out.size()) {
       std::fill(out.begin() + static_cast<ptrdiff_t>(done), out.end(), std::byte{0});
-      add_bad(result, offset + done, out.size() - done);
+      add_bad(result, {{offset + done, out.size() - done}});
     }
     return result;
   }
@@ -64,76 +64,80 @@ class FileSource : public Source {
  private:
   // Reads up to the next 64 KiB sector by sector, so that only what really fails is lost.
   size_t read_by_sector(uint64_t at, std::span<std::byte> out, ReadResult& result) const {
+    const uint32_t sector = opened_.sector_size;
+    const AlignedBytes bytes = aligned_bytes(sector);
     const size_t until = std::min<size_t>(out.size(), 65536);
-    size_t done = 0;
-    while (done < until) {
+    for (size_t done = 0; done < until;) {
       const uint64_t here = at + done;
-      const size_t step = std::min<uint64_t>(until - done, sector_size_ - here % sector_size_);
-      size_t got = 0;
-      while (got < step) {
-        const ssize_t n = ::pread(descriptor_, out.data() + done + got, step - got,
-                                  static_cast<off_t>(here + got));
-        if (n > 0) {
-          got += static_cast<size_t>(n);
-        } else if (n == 0 || errno != EINTR) {
-          break;
-        }
-      }
-      if (got < step) {
+      const size_t within = here % sector;
+      const size_t step = std::min<uint64_t>(until - done, sector - within);
+      if (read_sector(here - within, {bytes.get(), sector}) >= within + step) {
+        std::memcpy(out.data() + done, bytes.get() + within, step);
+      } else {
         std::memset(out.data() + done, 0, step);
-        add_bad(result, here, step);
+        add_bad(result, {{here, step}});
       }
       done += step;
     }
-    return done;
+    return until;
   }
 
-  int descriptor_;
-  uint64_t size_;
-  uint32_t sector_size_;
+  // Bytes of it that are there.
+  size_t read_sector(uint64_t at, std::span<std::byte> out) const {
+    size_t got = 0;
+    while (got < out.size()) {
+      const ssize_t n = ::pread(direct_ >= 0 ? direct_ : opened_.descriptor, out.data() + got,
+                                out.size() - got, static_cast<off_t>(at + got));
+      if (n > 0) {
+        got += static_cast<size_t>(n);
+      } else if (n == 0 || errno != EINTR) {
+        break;
+      }
+    }
+    return got;
+  }
+
+  OpenedFile opened_;
+  int direct_ = -1;
 };
 
-SourcePtr open_file(const std::string& path) {
-  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
-  if (descriptor < 0) {
-    throw Error(Failure::unavailable,
-                fmt::format("Cannot open the source {}: {}. Check the path and the permissions.",
-                            path, std::strerror(errno)));
-  }
-  struct stat status {};
-  const bool known = ::fstat(descriptor, &status) == 0;
-  uint64_t size = known ? static_cast<uint64_t>(status.st_size) : 0;
-  int sector_size = 512;
-  if (known && S_ISBLK(status.st_mode) &&
-      (::ioctl(descriptor, BLKGETSIZE64, &size) != 0 ||
-       ::ioctl(descriptor, BLKSSZGET, &sector_size) != 0)) {
-    size = 0;
-  }
-  std::string why;
-  if (!known) {
-    why = fmt::format("The source {} cannot be examined: {}.", path, std::strerror(errno));
-  } else if (S_ISDIR(status.st_mode)) {
-    why = fmt::format("The source {} is a folder. Give an image file.", path);
-  } else if (!S_ISREG(status.st_mode) && !S_ISBLK(status.st_mode)) {
-    why = fmt::format("The source {} is no image file and no disk. Give one of these.", path);
-  } else if (size == 0) {
-    why = fmt::format("The source {} is empty. Check that the copy of the medium was completed.",
-                      path);
-  }
-  if (!why.empty()) {
-    ::close(descriptor);
-    throw Error(Failure::unavailable, why);
-  }
-  return std::make_shared<FileSource>(descriptor, size, static_cast<uint32_t>(sector_size));
+// Whatever one path or URI leads to.
+SourcePtr open_one(const std::string& path) {
+  if (is_nbd(path)) return source_over(open_nbd(path));
+  SourcePtr file = std::make_shared<FileSource>(path);
+  if (!std::filesystem::exists(ledger_of(path))) return file;
+  return with_ledger(std::move(file), path);
 }
 
 }  // namespace
 
-SourcePtr open_source(const std::string& path, uint64_t skip) {
-  const std::vector<std::string> paths = segments_of(path);
-  std::vector<SourcePtr> segments;
-  for (const std::string& segment : paths) segments.push_back(open_file(segment));
-  SourcePtr source = join_segments(paths, segments);
+void add_bad(ReadResult& result, const BadRange& range) {
+  if (range.length == 0) return;
+  const bool goes_on = !result.bad.empty() && result.bad.back().end() == range.offset &&
+                       result.bad.back().unread == range.unread;
+  if (goes_on) {
+    result.bad.back().length += range.length;
+  } else {
+    result.bad.push_back(range);
+  }
+}
+
+uint64_t gaps_length(const Source& source) {
+  uint64_t length = 0;
+  for (const BadRange& gap : source.gaps()) length += gap.length;
+  return length;
+}
+
+SourcePtr open_source(const std::string& path, uint64_t skip, const std::string& through) {
+  SourcePtr source;
+  if (through.empty()) {
+    const std::vector<std::string> paths = segments_of(path);
+    std::vector<SourcePtr> segments;
+    for (const std::string& segment : paths) segments.push_back(open_one(segment));
+    source = join_segments(paths, segments);
+  } else {
+    source = open_through(path, through);
+  }
   if (skip == 0) return source;
   if (skip >= source->size()) {
     throw Error(Failure::unavailable,
@@ -143,16 +147,25 @@ SourcePtr open_source(const std::string& path, uint64_t skip) {
   return std::make_shared<Window>(source, skip, source->size() - skip);
 }
 
+Window::Window(SourcePtr base, uint64_t offset, uint64_t length)
+    : base_(std::move(base)), offset_(offset), length_(length) {
+  for (const BadRange& gap : base_->gaps()) {
+    const ByteRange inside = overlap(gap, {offset, length});
+    if (inside.length == 0) continue;
+    gaps_.push_back({{inside.offset - offset, inside.length}, gap.unread});
+  }
+}
+
 ReadResult Window::read(uint64_t offset, std::span<std::byte> out) const {
   const uint64_t inside = offset < length_ ? std::min<uint64_t>(out.size(), length_ - offset) : 0;
   ReadResult result;
   if (inside > 0) {
     result = base_->read(offset_ + offset, out.first(inside));
-    for (ByteRange& range : result.bad) range.offset -= offset_;
+    for (BadRange& range : result.bad) range.offset -= offset_;
   }
   if (inside < out.size()) {
     std::fill(out.begin() + static_cast<ptrdiff_t>(inside), out.end(), std::byte{0});
-    add_bad(result, offset + inside, out.size() - inside);
+    add_bad(result, {{offset + inside, out.size() - inside}});
   }
   return result;
 }

@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "model/error.h"
+#include "source/nbd.h"
 
 namespace undershelf {
 namespace {
@@ -34,15 +35,16 @@ class SplitSource : public Source {
       const uint64_t at = offset + done;
       if (at >= size_) {
         std::fill(out.begin() + static_cast<ptrdiff_t>(done), out.end(), std::byte{0});
-        result.bad.push_back({at, out.size() - done});
+        add_bad(result, {{at, out.size() - done}});
         break;
       }
       const auto next = std::ranges::upper_bound(starts_, at);
       const auto number = static_cast<size_t>(next - starts_.begin()) - 1;
       const uint64_t within = at - starts_[number];
       const size_t step = std::min<uint64_t>(out.size() - done, segments_[number]->size() - within);
-      for (ByteRange bad : segments_[number]->read(within, out.subspan(done, step)).bad) {
-        result.bad.push_back({bad.offset + starts_[number], bad.length});
+      for (BadRange bad : segments_[number]->read(within, out.subspan(done, step)).bad) {
+        bad.offset += starts_[number];
+        add_bad(result, bad);
       }
       done += step;
     }
@@ -58,6 +60,7 @@ class SplitSource : public Source {
 }  // namespace
 
 std::vector<std::string> segments_of(const std::string& path) {
+  if (is_nbd(path)) return {path};
   const size_t dot = path.rfind('.');
   const std::string digits = dot == std::string::npos ? "" : path.substr(dot + 1);
   if (digits.size() < 2 || digits.size() > 6 ||

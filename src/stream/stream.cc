@@ -53,7 +53,7 @@ void StreamReader::fill_with_zeros(uint64_t offset, std::span<std::byte> out) co
   auto loss =
       std::ranges::partition_point(losses_, [&](const Loss& l) { return l.end() <= offset; });
   for (; loss != losses_.end() && loss->offset < offset + out.size(); ++loss) {
-    if (!is_zero_filled(loss->cause) || loss->cause == Cause::unreadable) continue;
+    if (!is_zero_filled(loss->cause) || is_met_in_reading(loss->cause)) continue;
     const ByteRange shared = overlap({loss->offset, loss->length}, {offset, out.size()});
     std::memset(out.data() + (shared.offset - offset), 0, shared.length);
   }
@@ -97,8 +97,8 @@ std::optional<Loss::Cause> StreamReader::load(const ByteRange& stored,
                                               std::vector<std::byte>& bytes) const {
   if (const auto why = missing_in(stored)) return why;
   bytes.resize(stored.length);
-  if (!read_stored(stored.offset, bytes).empty()) return Cause::unreadable;
-  return std::nullopt;
+  const Losses lost = read_stored(stored.offset, bytes);
+  return lost.empty() ? std::nullopt : std::optional(lost.front().cause);
 }
 
 std::optional<Loss::Cause> StreamReader::decode_unit(uint64_t unit,
@@ -192,6 +192,23 @@ std::optional<Loss::Cause> StreamReader::decode_block(uint64_t unit,
   return decompress(bytes, out);
 }
 
+std::vector<BadRange> StreamReader::gaps() const {
+  ReadResult found;
+  if (source_ == nullptr || source_->gaps().empty()) return {};
+  const std::span<const BadRange> gaps = source_->gaps();
+  for (const Part& part : parts_) {
+    if (part.piece.kind != Piece::Kind::range) continue;
+    const ByteRange range{part.piece.offset, part.piece.length};
+    auto gap = std::ranges::partition_point(
+        gaps, [&](const BadRange& g) { return g.end() <= range.offset; });
+    for (; gap != gaps.end() && gap->offset < range.end(); ++gap) {
+      const ByteRange inside = overlap(*gap, range);
+      add_bad(found, {{part.at + (inside.offset - range.offset), inside.length}, gap->unread});
+    }
+  }
+  return found.bad;
+}
+
 Losses StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) const {
   Losses unreadable;
   std::ranges::fill(out, std::byte{0});
@@ -206,10 +223,11 @@ Losses StreamReader::read_stored(uint64_t offset, std::span<std::byte> out) cons
                     std::min<uint64_t>(target.size(), inline_data_.size() - from));
       }
     } else if (part->piece.kind == Piece::Kind::range) {
-      for (const ByteRange& bad : source_->read(from, target).bad) {
-        append_loss(unreadable,
-                    {shared.offset + (bad.offset - from), bad.length,
-                     bad.offset < source_->size() ? Cause::unreadable : Cause::behind_source});
+      for (const BadRange& bad : source_->read(from, target).bad) {
+        append_loss(unreadable, {shared.offset + (bad.offset - from), bad.length,
+                                 bad.unread                     ? Cause::unread
+                                 : bad.offset < source_->size() ? Cause::unreadable
+                                                                : Cause::behind_source});
       }
     }
   }

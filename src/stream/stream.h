@@ -26,6 +26,8 @@ class StreamReader {
   uint64_t size() const { return size_; }  // bytes
   // What is lost as far as it is known without reading, settled.
   const Losses& known_losses() const { return losses_; }
+  // What of it, as it is stored, the source is known not to have, in order; in bytes of the stream.
+  std::vector<BadRange> gaps() const;
   // Fills `out` with the bytes from `offset` on; zeros behind the end, and where what is lost is
   // filled with them. Returns what turned out to be lost besides, in order; of a compressed stream
   // in whole units.

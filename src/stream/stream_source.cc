@@ -20,7 +20,8 @@ ReadResult StreamSource::read(uint64_t offset, std::span<std::byte> out) const {
   for (const Loss& loss : lost) {
     const uint64_t begin = result.ok() ? offset : result.bad.back().end();
     const uint64_t from = std::max(loss.offset, begin);
-    if (loss.end() > from) result.bad.push_back({from, loss.end() - from});
+    const bool unread = loss.cause == Loss::Cause::unread;
+    if (loss.end() > from) result.bad.push_back({{from, loss.end() - from}, unread});
   }
   return result;
 }

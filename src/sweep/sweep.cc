@@ -21,7 +21,7 @@ struct Buffer {
   std::vector<std::byte> bytes;  // what is kept of the block before, then the block
   uint64_t offset = 0;           // byte of the source of the block
   size_t length = 0;             // bytes of the block; 0: the end
-  std::vector<ByteRange> bad;
+  std::vector<BadRange> bad;
 };
 
 // Reads blocks in order in a thread of its own.
@@ -109,7 +109,7 @@ bool is_blank(std::span<const std::byte> bytes) {
 }
 
 // Adds what lies within a range to a list of ranges, in order.
-void note_unreadable(const std::vector<ByteRange>& bad, const ByteRange& within,
+void note_unreadable(const std::vector<BadRange>& bad, const ByteRange& within,
                      std::vector<ByteRange>& known) {
   for (const ByteRange& range : bad) {
     const ByteRange inside = overlap(range, within);

@@ -362,7 +362,7 @@ TEST(Layouts, ContainersAreRefusedAndFixedOnesRead) {
     const Outcome refused = scan(head + rest);
     EXPECT_EQ(refused.code, 3) << head;
     EXPECT_TRUE(refused.err.find("raw image") != std::string::npos ||
-                refused.err.find("Unpack it") != std::string::npos)
+                refused.err.find("npack it") != std::string::npos)
         << refused.err;
     EXPECT_EQ(undershelf({"survey", path}).err.find("Next: undershelf scan"), std::string::npos);
   }

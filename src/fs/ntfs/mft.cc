@@ -10,7 +10,7 @@ constexpr uint64_t kMirrored = 4;       // records of which $MFTMirr has copies,
 constexpr size_t kReadAhead = 1 << 20;  // bytes
 constexpr size_t kWindow = 64 << 10;    // bytes
 
-bool is_bad(const std::vector<ByteRange>& bad, const ByteRange& range) {
+bool is_bad(const std::vector<BadRange>& bad, const ByteRange& range) {
   return std::ranges::any_of(bad, [&](const ByteRange& b) { return overlap(b, range).length > 0; });
 }
 

@@ -51,7 +51,7 @@ class Mft {
   std::vector<std::byte> buffer_;    // of one record
   std::vector<std::byte> window_;    // of read(): several records
   uint64_t window_at_ = UINT64_MAX;  // byte of the stream
-  std::vector<ByteRange> window_bad_;
+  std::vector<BadRange> window_bad_;
 };
 
 }  // namespace undershelf::ntfs

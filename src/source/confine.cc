@@ -1,0 +1,112 @@
+#include "source/confine.h"
+
+#include <fcntl.h>
+#include <linux/fs.h>
+#include <linux/landlock.h>
+#include <scsi/sg.h>
+#include <seccomp.h>
+#include <sys/prctl.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdint>
+#include <cstring>
+#include <memory>
+
+namespace undershelf {
+namespace {
+
+constexpr uint64_t kTruncate = 1ULL << 14;  // LANDLOCK_ACCESS_FS_TRUNCATE, newer than our headers
+constexpr uint64_t kOnFiles = LANDLOCK_ACCESS_FS_WRITE_FILE | kTruncate;
+constexpr uint64_t kChanges =
+    kOnFiles | LANDLOCK_ACCESS_FS_REMOVE_DIR | LANDLOCK_ACCESS_FS_REMOVE_FILE |
+    LANDLOCK_ACCESS_FS_MAKE_CHAR | LANDLOCK_ACCESS_FS_MAKE_DIR | LANDLOCK_ACCESS_FS_MAKE_REG |
+    LANDLOCK_ACCESS_FS_MAKE_SOCK | LANDLOCK_ACCESS_FS_MAKE_FIFO | LANDLOCK_ACCESS_FS_MAKE_BLOCK |
+    LANDLOCK_ACCESS_FS_MAKE_SYM | LANDLOCK_ACCESS_FS_REFER;
+
+// What of these a version of Landlock knows ("Landlock: unprivileged access control", "Previous
+// limitations").
+uint64_t known_to(int64_t version) {
+  if (version < 2) return kChanges & ~(LANDLOCK_ACCESS_FS_REFER | kTruncate);
+  return version < 3 ? kChanges & ~kTruncate : kChanges;
+}
+
+// Commands to devices that change what is on them, or could.
+constexpr std::array<unsigned, 8> kCommands = {
+    BLKDISCARD, BLKSECDISCARD, BLKZEROOUT, FITRIM, SG_IO,
+    0xC0484E41,  // NVME_IOCTL_ADMIN_CMD
+    0x40304E42,  // NVME_IOCTL_SUBMIT_IO
+    0xC0484E43,  // NVME_IOCTL_IO_CMD
+};
+constexpr std::array kCalls = {
+    SCMP_SYS(mount),       SCMP_SYS(umount2),          SCMP_SYS(pivot_root),
+    SCMP_SYS(swapon),      SCMP_SYS(swapoff),          SCMP_SYS(reboot),
+    SCMP_SYS(init_module), SCMP_SYS(finit_module),     SCMP_SYS(delete_module),
+    SCMP_SYS(kexec_load),  SCMP_SYS(ptrace),           SCMP_SYS(bpf),
+    SCMP_SYS(setns),       SCMP_SYS(process_vm_writev)};
+
+struct Release {
+  void operator()(void* context) const { seccomp_release(context); }
+};
+
+// False if the kernel takes no filter.
+bool filter_calls() {
+  const std::unique_ptr<void, Release> filter(seccomp_init(SCMP_ACT_ALLOW));
+  bool fine = filter != nullptr;
+  for (const int call : kCalls) {
+    fine = fine && seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(EPERM), call, 0) == 0;
+  }
+  for (const unsigned command : kCommands) {
+    fine = fine && seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(EPERM), SCMP_SYS(ioctl), 1,
+                                    SCMP_A1_32(SCMP_CMP_EQ, command)) == 0;
+  }
+  return fine && seccomp_load(filter.get()) == 0;
+}
+
+bool allow(int ruleset, const std::string& path, uint64_t rights) {
+  const int place = ::open(path.c_str(), O_PATH | O_CLOEXEC);
+  if (place < 0) return true;
+  struct stat status {};
+  const bool is_folder = ::fstat(place, &status) == 0 && S_ISDIR(status.st_mode);
+  landlock_path_beneath_attr below{};
+  below.allowed_access = is_folder ? rights : rights & kOnFiles;
+  below.parent_fd = place;
+  const bool fine =
+      ::syscall(SYS_landlock_add_rule, ruleset, LANDLOCK_RULE_PATH_BENEATH, &below, 0) == 0;
+  ::close(place);
+  return fine;
+}
+
+std::string confine(const std::vector<std::string>& writable) {
+  const int64_t version =
+      ::syscall(SYS_landlock_create_ruleset, nullptr, 0, LANDLOCK_CREATE_RULESET_VERSION);
+  if (version < 1) {
+    return errno == EOPNOTSUPP ? "Landlock is switched off in it" : "it has no Landlock";
+  }
+  landlock_ruleset_attr attributes{};
+  attributes.handled_access_fs = known_to(version);
+  const int ruleset = static_cast<int>(
+      ::syscall(SYS_landlock_create_ruleset, &attributes, sizeof attributes.handled_access_fs, 0));
+  bool fine = ruleset >= 0;
+  for (const std::string& path : writable) {
+    fine = fine && allow(ruleset, path, attributes.handled_access_fs);
+  }
+  fine = fine && ::prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0 &&
+         ::syscall(SYS_landlock_restrict_self, ruleset, 0) == 0;
+  const int error = errno;
+  if (ruleset >= 0) ::close(ruleset);
+  if (!fine) return std::strerror(error);
+  return filter_calls() ? std::string() : "it takes no filter of system calls";
+}
+
+}  // namespace
+
+std::string confine_writing(const std::vector<std::string>& writable) {
+  static const std::string why = confine(writable);
+  return why;
+}
+
+}  // namespace undershelf

@@ -1,0 +1,31 @@
+// Whether a disk is failing, as far as it and the kernel tell.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace undershelf {
+
+enum class Condition {
+  untold,   // nothing tells, and nothing went wrong
+  sound,    // it says so itself
+  worn,     // it has begun to lose sectors, is near its end, or answers slowly in places
+  failing,  // it says so itself, or reads fail
+};
+
+struct Health {
+  Condition condition = Condition::untold;
+  std::vector<std::string> facts;  // what that rests on, one sentence each
+};
+
+// Asks the block device at `path`, or the disk it is a partition of: its SMART data (ATA, by
+// libatasmart), its health log (NVMe, "SMART / Health Information", log page 02h) and the kernel's
+// counters of errors; and, with `sampling`, reads 32 places spread over it, 64 KiB each, past the
+// page cache, and takes the time. Nothing if it is no block device.
+std::optional<Health> health_of(const std::string& path, bool sampling);
+
+// sound, worn, failing or untold.
+std::string_view to_text(Condition condition);
+
+}  // namespace undershelf

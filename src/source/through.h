@@ -1,0 +1,23 @@
+// A medium that is read through its image: no byte is asked of it twice.
+#pragma once
+
+#include <string>
+
+#include "source/image_copy.h"
+#include "source/medium.h"
+#include "source/source.h"
+
+namespace undershelf {
+
+// What a ledger begins with, of the medium that is there.
+LedgerHeader header_of(const std::string& path, const Medium& medium);
+
+// Reads come from the image where it has them, and else from the medium, and are kept. What failed
+// before is not tried again. `medium` and `image` must outlive it.
+SourcePtr through(Medium& medium, ImageCopy& image);
+
+// Likewise, of a source by its path; the image is begun if it is not there. Throws Error as
+// open_medium() and ImageCopy do.
+SourcePtr open_through(const std::string& path, const std::string& image);
+
+}  // namespace undershelf
