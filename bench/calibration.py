@@ -166,8 +166,8 @@ def diagram(rows, to):
              title="Does a rating keep its promise?", xlim=(-2, 104), ylim=(-4, 104))
     axes.legend(loc="upper left")
     axes.grid(alpha=0.3)
-    for kind in ("png", "svg"):
-        figure.savefig(to / f"rating.{kind}", bbox_inches="tight")
+    for path in (to / "screenshots/rating.png", to / "rating.svg"):
+        figure.savefig(path, bbox_inches="tight")
 
 
 def main():
@@ -212,7 +212,7 @@ def main():
         page = ROOT / "docs/rating.md"
         head, mark, _ = page.read_text().partition("<!-- measured -->\n")
         page.write_text(head + mark + "\n".join(lines) + "\n")
-        diagram(rows, ROOT / "docs/screenshots")
+        diagram(rows, ROOT / "docs")
 
 
 if __name__ == "__main__":

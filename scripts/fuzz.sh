@@ -18,7 +18,7 @@ if [ ! -e "$corpus/made" ]; then
     zstd -q -d -f --long=27 "$packed" -o "$work/card.img"
     "$build/fuzz/make_corpus" "$work/card.img" "$name" "$corpus"
   done
-  mkdir -p "$corpus/fuzz-shelf" "$corpus/fuzz-decode" "$corpus/fuzz-glob"
+  mkdir -p "$corpus/fuzz-shelf" "$corpus/fuzz-decode" "$corpus/fuzz-glob" "$corpus/fuzz-ledger"
   for name in fat12-floppy exfat-camera fat16-root-only; do
     zstd -q -d -f --long=27 "samples/$name.img.zst" -o "$work/card.img"
     rm -f "$corpus/fuzz-shelf/$name"
@@ -26,6 +26,8 @@ if [ ! -e "$corpus/made" ]; then
       --depth deep --quiet
   done
   printf '*/IMG_??.JPG\nDCIM/IMG_01.JPG' > "$corpus/fuzz-glob/path"
+  "$build/src/undershelf" image "$work/card.img" --to "$work/copy.img" --quiet
+  cp "$work/copy.img.ledger" "$corpus/fuzz-ledger/whole"
   touch "$corpus/made"
 fi
 if [ ! -e "$corpus/kinds" ]; then

@@ -41,6 +41,12 @@ shot() {
 
 shot survey 'undershelf survey fat16-logger.img
 undershelf survey fat32-logger.img --format jsonl'
+# A server whose reads fail now and then, as a failing medium's do.
+shot image "nbdkit -U - --filter=error --filter=delay file fat16-logger.img error-pread=EIO error-pread-rate=30% \\
+    delay-read=4ms --run 'undershelf image \"\$uri\" --to copy.img --first metadata --attempts 1'
+undershelf scan copy.img --shelf copy.shelf
+undershelf list copy.shelf --rating partial
+tail -n 3 copy.img.ledger"
 shot scan 'undershelf scan fat16-logger.img --shelf fat16-logger.shelf
 undershelf volumes fat16-logger.shelf'
 shot list "undershelf list fat16-logger.shelf --state deleted --kind file

@@ -397,6 +397,42 @@ TEST_F(ImageProgram, GapsOfAnImageAreUnreadAndGoingOnMendsThem) {
   }
 }
 
+// What was looked at to its end and lacked nothing is not looked at again.
+TEST_F(ImageProgram, GoingOnChecksOnlyWhatLackedBytes) {
+  write_file(source_, sample("fat32-kinds"));
+  const std::string shelf = folder_.path("card.shelf");
+  const std::string complete = folder_.path("complete.shelf");
+  ASSERT_LE(undershelf({"scan", source_, "--shelf", complete, "--depth", "deep"}).code, 1);
+  ASSERT_EQ(undershelf({"image", source_, "--to", image_}).code, 0);
+  // As if the middle of it were not read yet.
+  const std::string ledger = read_file(ledger_of(image_));
+  const uint64_t size = fs::file_size(source_);
+  write_file(ledger_of(image_), ledger + Ledger::line({size / 8, 65536}, {}));
+  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"}).code, 1);
+  const auto checks = [&] {
+    std::map<int64_t, std::string> found;
+    for (const Json& row : rows_of(shelf, {"--kind", "file"})) {
+      found[row["id"]] = row["check"].dump() + row["sha256"].dump() + row["rating"].dump();
+    }
+    return found;
+  };
+  const auto before = checks();
+  write_file(ledger_of(image_), ledger);
+  const Outcome again = undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"});
+  EXPECT_EQ(again.code, undershelf({"volumes", complete}).code) << again.err;
+  const auto after = checks();
+  size_t changed = 0;
+  for (const auto& [id, check] : before) changed += after.contains(id) && after.at(id) != check;
+  EXPECT_LT(changed, before.size() / 2);
+  std::map<std::string, std::string> now, expected;
+  for (const Json& row : rows_of(shelf))
+    now[row["path"]] = row["rating"].dump() + row["check"].dump();
+  for (const Json& row : rows_of(complete)) {
+    expected[row["path"]] = row["rating"].dump() + row["check"].dump();
+  }
+  EXPECT_EQ(now, expected);
+}
+
 TEST_F(ImageProgram, ThroughAnImageAServerIsAskedOnceForEachByte) {
   const std::string log = folder_.path("log");
   const std::string shelf = folder_.path("card.shelf");

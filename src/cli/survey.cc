@@ -280,11 +280,12 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   s.path = line.text("SOURCE");
   s.skip = read_bytes(line, "offset", 0);
   refuse_through_on_source(line, s.path);
+  s.health = health_of(s.path);
   confine_to({line.text("through")});
   s.source = open_source(s.path, s.skip, line.text("through"));
   s.device = examine_device(s.path);
   // What is read through an image is not asked for besides.
-  if (s.device) s.health = health_of(s.path, !line.has("through"));
+  if (s.health && !line.has("through")) sample_health(s.path, *s.health);
   s.use = use_of(s.path);
   s.container = container_advice(*s.source, s.path, s.path);
   if (!s.container) {

@@ -24,8 +24,9 @@ struct Edge {
 
 Ground ground_of(Loss::Cause cause) {
   switch (cause) {
-    case Loss::Cause::unreadable:
     case Loss::Cause::unread:
+      return Ground::unread;
+    case Loss::Cause::unreadable:
     case Loss::Cause::behind_source:
       return Ground::unreadable;
     case Loss::Cause::overwritten:

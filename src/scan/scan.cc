@@ -351,6 +351,7 @@ class Scan {
     };
     place_open_streams(shelf_, claims, used, options_.check == Check::none ? nullptr : &spaces_,
                        budget_);
+    if (last) SweepStore(shelf_).restore_checks();
     mark_nested_volumes(shelf_);
     options_.progress("Reading trash folders");
     read_trash(shelf_, spaces_, options_.read.zone);

@@ -134,9 +134,28 @@ std::vector<Trace> SweepStore::traces(std::string_view system, std::optional<uin
 void SweepStore::begin_anew() {
   SQLite::Transaction transaction(shelf_.db());
   shelf_.db().exec(
+      "CREATE TABLE IF NOT EXISTS kept_checks(entry, name, size, pieces, checked, format, type, "
+      "sound_to, why, sha256, says);"
+      "INSERT INTO kept_checks SELECT entry, name, size, pieces, checked, format, type, sound_to, "
+      "why, sha256, says FROM streams WHERE checked IS NOT NULL AND id NOT IN (SELECT stream FROM "
+      "losses WHERE cause IN ('unread','unreadable'));"
       "UPDATE entries SET by_sweep=1 WHERE volume IS NOT NULL;"
       "UPDATE volumes SET by_sweep=1;"
       "DELETE FROM sweep; DELETE FROM swept; DELETE FROM traces");
+  transaction.commit();
+}
+
+void SweepStore::restore_checks() {
+  SQLite::Database& db = shelf_.db();
+  if (!db.tableExists("kept_checks")) return;
+  SQLite::Transaction transaction(db);
+  db.exec(
+      "CREATE INDEX IF NOT EXISTS kept_by_entry ON kept_checks(entry);"
+      "UPDATE streams SET checked=k.checked, format=k.format, type=k.type, sound_to=k.sound_to, "
+      "why=k.why, sha256=k.sha256, says=k.says FROM kept_checks k WHERE k.entry=streams.entry AND "
+      "k.name IS streams.name AND k.size IS streams.size AND k.pieces=streams.pieces AND "
+      "streams.checked IS NULL;"
+      "DROP TABLE kept_checks");
   transaction.commit();
 }
 

@@ -49,8 +49,11 @@ class SweepStore {
   std::vector<Trace> traces(std::string_view system, std::optional<uint32_t> kind = {}) const;
 
   // More of the source can be read than when the shelf was filled: all is to be told anew, under
-  // the ids it has. What was swept counts as not swept.
+  // the ids it has. What was swept counts as not swept. What checks told of streams
+  // all of whose bytes were there is set aside, and given back by restore_checks() to those that
+  // come out the same.
   void begin_anew();
+  void restore_checks();
 
   // Around the storing of what traces amount to. What was stored so when less of the source had
   // been looked at is set aside, to be stored anew under its ids; the end drops what was not found

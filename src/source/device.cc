@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fstream>
+#include <iterator>
 
 #include "source/mounts.h"
 #include "source/split.h"
@@ -60,6 +61,16 @@ std::vector<dev_t> loops_over(const std::vector<struct stat>& files) {
     if (const auto number = device_number(first_line(device / "dev"))) loops.push_back(*number);
   }
   return loops;
+}
+
+// SCSI Primary Commands, "Unit Serial Number VPD page": behind a head of four bytes.
+std::string unit_serial(const fs::path& page) {
+  std::ifstream file(page, std::ios::binary);
+  std::string bytes(std::istreambuf_iterator<char>(file), {});
+  bytes.erase(0, 4);
+  const auto is_plain = [](char c) { return c > ' ' && c < 127; };
+  std::erase_if(bytes, [&](char c) { return !is_plain(c); });
+  return bytes;
 }
 
 // The files or devices a source consists of; none if there is none.
@@ -127,7 +138,7 @@ std::optional<DeviceFacts> examine_device(const std::string& path) {
   facts.model = first_line(disk / "device/model");
   facts.serial = first_line(disk / "device/serial");
   if (facts.serial.empty()) facts.serial = first_line(disk / "serial");
-  if (facts.serial.empty()) facts.serial = first_line(disk / "device/wwid");
+  if (facts.serial.empty()) facts.serial = unit_serial(disk / "device/vpd_pg80");
   facts.removable = first_line(disk / "removable") == "1";
   facts.rotating = first_line(disk / "queue/rotational") == "1";
   const std::string discard = first_line(disk / "queue/discard_max_bytes");

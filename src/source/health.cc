@@ -116,7 +116,8 @@ uint64_t counter(const fs::path& path) {
 
 void ask_kernel(const fs::path& disk, Health& health) {
   if (const uint64_t errors = counter(disk / "device/ioerr_cnt"); errors > 0) {
-    add(health, Condition::worn,
+    // Many disks fail at a question or two that they do not understand: no sign by itself.
+    add(health, Condition::untold,
         fmt::format("The kernel has counted {} requests that failed since it was plugged in.",
                     errors));
   }
@@ -126,7 +127,9 @@ void ask_kernel(const fs::path& disk, Health& health) {
   }
 }
 
-void sample(const std::string& path, Health& health) {
+}  // namespace
+
+void sample_health(const std::string& path, Health& health) {
   const std::unique_ptr<Medium> medium = open_medium(path);
   const AlignedBytes bytes = aligned_bytes(kSampleSize);
   std::vector<double> took;
@@ -156,9 +159,7 @@ void sample(const std::string& path, Health& health) {
   }
 }
 
-}  // namespace
-
-std::optional<Health> health_of(const std::string& path, bool sampling) {
+std::optional<Health> health_of(const std::string& path) {
   const auto number = block_device_at(path);
   if (!number) return std::nullopt;
   Health health;
@@ -173,7 +174,6 @@ std::optional<Health> health_of(const std::string& path, bool sampling) {
     }
     ask_kernel(disk, health);
   }
-  if (sampling) sample(path, health);
   return health;
 }
 

@@ -21,9 +21,13 @@ struct Health {
 
 // Asks the block device at `path`, or the disk it is a partition of: its SMART data (ATA, by
 // libatasmart), its health log (NVMe, "SMART / Health Information", log page 02h) and the kernel's
-// counters of errors; and, with `sampling`, reads 32 places spread over it, 64 KiB each, past the
-// page cache, and takes the time. Nothing if it is no block device.
-std::optional<Health> health_of(const std::string& path, bool sampling);
+// counters. Reads none of its bytes. Nothing if it is no block device. To be called before
+// confine_writing(), which keeps such commands from devices.
+std::optional<Health> health_of(const std::string& path);
+
+// Adds what 32 reads tell, of 64 KiB each, spread over the device and past the page cache: whether
+// they fail, and the time they take. Throws Error as open_medium() does.
+void sample_health(const std::string& path, Health& health);
 
 // sound, worn, failing or untold.
 std::string_view to_text(Condition condition);

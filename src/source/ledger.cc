@@ -145,6 +145,10 @@ Ledger Ledger::load(const std::string& path) {
     throw Error(Failure::unavailable,
                 fmt::format("The ledger {} cannot be read: {}.", path, std::strerror(errno)));
   }
+  return parse(file, path);
+}
+
+Ledger Ledger::parse(std::istream& file, const std::string& path) {
   std::optional<Ledger> ledger;
   size_t number = 0;
   for (std::string text; std::getline(file, text);) {

@@ -4,7 +4,7 @@
 
 #include <boost/icl/interval_map.hpp>
 #include <cstdint>
-#include <functional>
+#include <iosfwd>
 #include <map>
 #include <optional>
 #include <string>
@@ -48,6 +48,8 @@ class Ledger {
   // Reads a ledger's file. What a kill cut off at its end is left out. Throws Error (unavailable)
   // if it cannot be read or is none.
   static Ledger load(const std::string& path);
+  // Likewise of what a stream gives; `path` names it in sentences.
+  static Ledger parse(std::istream& file, const std::string& path);
 
   const LedgerHeader& header() const { return header_; }
   // The latest word on a range counts.
