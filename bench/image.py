@@ -6,7 +6,8 @@ compares
   image:    undershelf image of it, with `dd` by direct reads and a flush at the end
   metadata: the share of it that `--first metadata` reads, and how many of the names a scan then has
   select:   what `--select` of 100 files reads, as a ratio to their bytes, and how many are whole then
-  server:   undershelf scan by way of a server on this machine, with the scan of the file
+  server:   undershelf scan by way of a server on this machine, with the scan of the file, both from
+            the disk and from memory
 Needs mtools, dosfstools and nbdkit.
 """
 import argparse
@@ -101,13 +102,22 @@ def main():
               f"read, {whole} whole")
         for where in ("shelf", "image"):
             remove(folder, where)
-        drop = lambda: remove(folder, "shelf")
+        def cold():
+            remove(folder, "shelf")
+            with open(source) as file:
+                os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+
+        def cached():
+            remove(folder, "shelf")
+            subprocess.run(["cat", source], stdout=subprocess.DEVNULL, check=True)
+
         scan = [PROGRAM, "scan", source, "--shelf", shelf, "--depth", "deep", "--no-carve", "--check",
                 "sample", "--quiet"]
-        here = least(arguments.runs, drop, *scan)
         call = " ".join(map(str, scan)).replace(str(source), '"$uri"', 1)
-        there = least(arguments.runs, drop, "nbdkit", "--unix", "-", "file", source, "--run", call)
-        print(f"server: deep scan {there:.2f} s, of the file {here:.2f} s, ratio {there / here:.2f}")
+        for how, prepare in (("cold", cold), ("cached", cached)):
+            here = least(arguments.runs, prepare, *scan)
+            there = least(arguments.runs, prepare, "nbdkit", "--unix", "-", "file", source, "--run", call)
+            print(f"server, {how}: deep scan {there:.2f} s, of the file {here:.2f} s, ratio {there / here:.2f}")
 
 
 if __name__ == "__main__":

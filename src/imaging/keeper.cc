@@ -3,13 +3,39 @@
 namespace undershelf {
 namespace {
 
-constexpr size_t kBuffers = 8;
+constexpr size_t kBuffers = 16;
 
 }  // namespace
 
 Keeper::Keeper(ImageCopy& image) : image_(image) {
   for (size_t i = 0; i < kBuffers; ++i) free_.push_back(aligned_bytes(kBlock));
-  thread_ = std::thread([this] { work(); });
+  const auto each_part = [](const Job& job, auto visit) {
+    for (const Part& part : job.parts) {
+      visit(part.range.offset, std::span(job.buffer.get() + part.at, part.range.length));
+    }
+  };
+  writer_ = std::thread([this, each_part] {
+    work(
+        to_write_,
+        [&](const Job& job) {
+          each_part(
+              job, [&](uint64_t at, std::span<const std::byte> bytes) { image_.write(at, bytes); });
+        },
+        [&](Job job) { to_tell_.push_back(std::move(job)); });
+  });
+  teller_ = std::thread([this, each_part] {
+    work(
+        to_tell_,
+        [&](const Job& job) {
+          each_part(job, [&](uint64_t at, std::span<const std::byte> bytes) {
+            image_.tell(at, bytes, job.slow);
+          });
+        },
+        [&](Job job) {
+          free_.push_back(std::move(job.buffer));
+          --open_;
+        });
+  });
 }
 
 Keeper::~Keeper() {
@@ -18,7 +44,8 @@ Keeper::~Keeper() {
     last_ = true;
   }
   changed_.notify_all();
-  thread_.join();
+  writer_.join();
+  teller_.join();
 }
 
 AlignedBytes Keeper::buffer() {
@@ -32,13 +59,14 @@ AlignedBytes Keeper::buffer() {
 
 void Keeper::keep(AlignedBytes buffer, std::vector<Part> parts, bool slow) {
   const std::lock_guard lock(mutex_);
-  jobs_.push_back({std::move(buffer), std::move(parts), slow});
+  to_write_.push_back({std::move(buffer), std::move(parts), slow});
+  ++open_;
   changed_.notify_all();
 }
 
 void Keeper::drain() {
   std::unique_lock lock(mutex_);
-  changed_.wait(lock, [&] { return jobs_.empty() && !busy_; });
+  changed_.wait(lock, [&] { return open_ == 0; });
   rethrow();
 }
 
@@ -46,28 +74,25 @@ void Keeper::rethrow() {
   if (failure_) std::rethrow_exception(failure_);
 }
 
-void Keeper::work() {
+void Keeper::work(Jobs& jobs, const std::function<void(const Job&)>& each,
+                  const std::function<void(Job)>& hand_on) {
   std::unique_lock lock(mutex_);
   while (true) {
-    changed_.wait(lock, [&] { return last_ || !jobs_.empty(); });
-    if (jobs_.empty()) return;
-    Job job = std::move(jobs_.front());
-    jobs_.pop_front();
-    busy_ = true;
-    const bool failed = failure_ != nullptr;
+    changed_.wait(lock, [&] { return !jobs.empty() || (last_ && open_ == 0); });
+    if (jobs.empty()) return;
+    Job job = std::move(jobs.front());
+    jobs.pop_front();
+    const bool failed = failure_ != nullptr;  // what is not written must not be told of
     lock.unlock();
+    std::exception_ptr failure;
     try {
-      for (const Part& part : job.parts) {
-        if (failed) break;
-        image_.put(part.range.offset, {job.buffer.get() + part.at, part.range.length}, job.slow);
-      }
-      lock.lock();
+      if (!failed) each(job);
     } catch (...) {
-      lock.lock();
-      failure_ = std::current_exception();
+      failure = std::current_exception();
     }
-    free_.push_back(std::move(job.buffer));
-    busy_ = false;
+    lock.lock();
+    if (failure) failure_ = failure;
+    hand_on(std::move(job));
     changed_.notify_all();
   }
 }

@@ -1,9 +1,10 @@
-// Writes and hashes what was read while the next piece is read.
+// Writes what was read, and hashes what was written, while the next piece is read.
 #pragma once
 
 #include <condition_variable>
 #include <deque>
 #include <exception>
+#include <functional>
 #include <mutex>
 #include <thread>
 #include <vector>
@@ -30,7 +31,7 @@ class Keeper {
   };
   // Keeps parts of a buffer, in order behind what was given before, and takes it back.
   void keep(AlignedBytes buffer, std::vector<Part> parts, bool slow);
-  // Once all is written. Throws what writing threw.
+  // Once all is written and told of. Throws what that threw.
   void drain();
 
  private:
@@ -39,17 +40,21 @@ class Keeper {
     std::vector<Part> parts;
     bool slow;
   };
-  void work();
+  using Jobs = std::deque<Job>;
+  // Takes one job after the other, and hands it on.
+  void work(Jobs& jobs, const std::function<void(const Job&)>& each,
+            const std::function<void(Job)>& hand_on);
   void rethrow();
 
   ImageCopy& image_;
   std::mutex mutex_;
   std::condition_variable changed_;
-  std::deque<Job> jobs_;
+  Jobs to_write_, to_tell_;
   std::vector<AlignedBytes> free_;
-  bool busy_ = false, last_ = false;
+  size_t open_ = 0;  // jobs that were given and are not done
+  bool last_ = false;
   std::exception_ptr failure_;
-  std::thread thread_;  // after all it uses
+  std::thread writer_, teller_;  // after all they use
 };
 
 }  // namespace undershelf

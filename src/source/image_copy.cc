@@ -10,6 +10,7 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
+#include <utility>
 
 #include "model/error.h"
 
@@ -87,7 +88,7 @@ Ledger load_fitting(const std::string& path, const LedgerHeader& header) {
 }  // namespace
 
 ImageCopy::ImageCopy(const std::string& path, const LedgerHeader& header)
-    : path_(path), ledger_(header), flushed_(std::chrono::steady_clock::now()) {
+    : path_(path), ledger_(header) {
   const bool there = fs::exists(path);
   goes_on_ = fs::exists(ledger_of(path));
   // One that was killed before its first byte left no more than this.
@@ -121,6 +122,7 @@ ImageCopy::ImageCopy(const std::string& path, const LedgerHeader& header)
     ::close(image_);
     throw;
   }
+  flusher_ = std::thread([this] { flush_now_and_then(); });
 }
 
 void ImageCopy::require_length() const {
@@ -135,6 +137,12 @@ void ImageCopy::require_length() const {
 }
 
 ImageCopy::~ImageCopy() {
+  {
+    const std::lock_guard lock(mutex_);
+    last_ = true;
+  }
+  changed_.notify_all();
+  flusher_.join();
   try {
     flush();
   } catch (const std::exception&) {
@@ -145,6 +153,11 @@ ImageCopy::~ImageCopy() {
 }
 
 void ImageCopy::put(uint64_t offset, std::span<const std::byte> bytes, bool slow) {
+  write(offset, bytes);
+  tell(offset, bytes, slow);
+}
+
+void ImageCopy::write(uint64_t offset, std::span<const std::byte> bytes) {
   for (size_t at = 0; at < bytes.size();) {
     // Zeros up to the next multiple are a hole.
     const size_t step = std::min<uint64_t>(bytes.size() - at, kHole - (offset + at) % kHole);
@@ -158,7 +171,11 @@ void ImageCopy::put(uint64_t offset, std::span<const std::byte> bytes, bool slow
     }
     at += step;
   }
+}
+
+void ImageCopy::tell(uint64_t offset, std::span<const std::byte> bytes, bool slow) {
   const std::lock_guard lock(mutex_);
+  rethrow();
   const bool follows = run_.length > 0 && run_.end() == offset && run_slow_ == slow &&
                        run_.length + bytes.size() <= kLongestRun;
   if (!follows) {
@@ -169,15 +186,14 @@ void ImageCopy::put(uint64_t offset, std::span<const std::byte> bytes, bool slow
   hash_.update(bytes);
   run_.length += bytes.size();
   ledger_.note({offset, bytes.size()}, {Finding::State::read, slow});
-  flush_if_due();
 }
 
 void ImageCopy::note(const ByteRange& range, const Finding& finding) {
   if (range.length == 0) return;
   const std::lock_guard lock(mutex_);
   ledger_.note(range, finding);
+  rethrow();
   pending_ += Ledger::line(range, finding);
-  flush_if_due();
 }
 
 bool ImageCopy::get(uint64_t offset, std::span<std::byte> out) const {
@@ -192,8 +208,38 @@ bool ImageCopy::get(uint64_t offset, std::span<std::byte> out) const {
 }
 
 void ImageCopy::flush() {
-  const std::lock_guard lock(mutex_);
-  flush_held();
+  const std::lock_guard flushing(flushing_);
+  std::string lines;
+  {
+    const std::lock_guard lock(mutex_);
+    rethrow();
+    close_run();
+    lines = std::exchange(pending_, {});
+  }
+  if (lines.empty()) return;
+  // Meanwhile more may be written; what is said of it waits for the next time.
+  if (::fdatasync(image_) != 0) cannot_write(path_);
+  write_all(lines_, ledger_of(path_), lines.data(), lines.size());
+  if (::fdatasync(lines_) != 0) cannot_write(ledger_of(path_));
+}
+
+void ImageCopy::flush_now_and_then() {
+  std::unique_lock lock(mutex_);
+  while (!changed_.wait_for(lock, kFlushEvery, [&] { return last_; })) {
+    lock.unlock();
+    std::exception_ptr failure;
+    try {
+      flush();
+    } catch (...) {
+      failure = std::current_exception();
+    }
+    lock.lock();
+    if (!failure_) failure_ = failure;
+  }
+}
+
+void ImageCopy::rethrow() const {
+  if (failure_) std::rethrow_exception(failure_);
 }
 
 void ImageCopy::close_run() {
@@ -202,20 +248,6 @@ void ImageCopy::close_run() {
   pending_ += Ledger::line(run_, {Finding::State::read, run_slow_}, sha256);
   ledger_.note_hash(run_, sha256);
   run_ = {};
-}
-
-void ImageCopy::flush_if_due() {
-  if (std::chrono::steady_clock::now() - flushed_ >= kFlushEvery) flush_held();
-}
-
-void ImageCopy::flush_held() {
-  close_run();
-  flushed_ = std::chrono::steady_clock::now();
-  if (pending_.empty()) return;
-  if (::fdatasync(image_) != 0) cannot_write(path_);
-  write_all(lines_, ledger_of(path_), pending_.data(), pending_.size());
-  pending_.clear();
-  if (::fdatasync(lines_) != 0) cannot_write(ledger_of(path_));
 }
 
 std::vector<Noted> ImageCopy::in(const ByteRange& within) const {

@@ -2,10 +2,11 @@
 // holds, whenever the program or the machine ends.
 #pragma once
 
-#include <chrono>
-#include <memory>
+#include <condition_variable>
+#include <exception>
 #include <mutex>
 #include <string>
+#include <thread>
 #include <vector>
 
 #include "source/hash.h"
@@ -24,15 +25,19 @@ class ImageCopy {
   ImageCopy(const ImageCopy&) = delete;
   ImageCopy& operator=(const ImageCopy&) = delete;
 
-  // Keeps what was read from `offset` on. Zeros take no room. Throws Error (incomplete) if it
-  // cannot be written.
+  // Keeps what was read from `offset` on. Zeros take no room. Throws Error (incomplete) if it, or
+  // what came before, cannot be written.
   void put(uint64_t offset, std::span<const std::byte> bytes, bool slow);
+  // Its two halves, for two threads: the bytes into the image, and only then the word on them with
+  // their hash.
+  void write(uint64_t offset, std::span<const std::byte> bytes);
+  void tell(uint64_t offset, std::span<const std::byte> bytes, bool slow);
   // Any other finding.
   void note(const ByteRange& range, const Finding& finding);
   // What was kept. False if the image cannot be read there.
   bool get(uint64_t offset, std::span<std::byte> out) const;
-  // Makes all of it last: the image first, then what is said of it. Done by itself every few
-  // seconds.
+  // Makes all of it last: the image first, then what is said of it. A thread does so every few
+  // seconds. Throws Error (incomplete) if that fails, or failed before.
   void flush();
 
   // As of Ledger.
@@ -45,21 +50,25 @@ class ImageCopy {
  private:
   void require_length() const;
   void close_run();
-  void flush_if_due();
-  void flush_held();
+  void flush_now_and_then();
+  void rethrow() const;
 
   std::string path_;
   int image_ = -1;
   int lines_ = -1;  // the ledger's file
   bool goes_on_ = false;
-  mutable std::mutex mutex_;
+  std::mutex flushing_;       // held while lines are written; before the other
+  mutable std::mutex mutex_;  // of all below
   Ledger ledger_;
   std::string pending_;  // lines that are not written yet
   // What was read one behind the other is hashed as one.
   Sha256 hash_;
   ByteRange run_;
   bool run_slow_ = false;
-  std::chrono::steady_clock::time_point flushed_;
+  std::exception_ptr failure_;  // of a flush
+  bool last_ = false;
+  std::condition_variable changed_;
+  std::thread flusher_;  // after all it uses
 };
 
 }  // namespace undershelf

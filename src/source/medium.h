@@ -25,8 +25,9 @@ struct Attempt {
 class Medium {
  public:
   using Seconds = std::chrono::duration<double>;
-  // What buffers must be aligned to in memory, in bytes.
+  // What buffers must be aligned to in memory, in bytes, unless it takes any.
   static constexpr size_t kAlignment = 4096;
+  virtual bool takes_any_memory() const { return false; }
 
   virtual ~Medium() = default;
   virtual uint64_t size() const = 0;         // bytes

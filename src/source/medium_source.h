@@ -17,6 +17,7 @@ using Fetched = std::function<void(const ByteRange&, std::span<const std::byte>,
 // for then is not told of. At most 1 MiB at once.
 void fetch(Medium& medium, const ByteRange& range, const Fetched& told);
 
+// Reads of whole units go straight into the reader's memory where the medium takes any.
 SourcePtr source_over(std::unique_ptr<Medium> medium);
 
 }  // namespace undershelf

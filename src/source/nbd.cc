@@ -41,6 +41,7 @@ class NbdMedium : public Medium {
   uint64_t size() const override { return size_; }
   uint32_t sector_size() const override { return unit_ > 512 ? 4096 : 512; }
   uint32_t unit() const override { return unit_; }
+  bool takes_any_memory() const override { return true; }
 
   Attempt read(uint64_t offset, std::span<std::byte> out, Seconds limit) override {
     std::vector<Request> requests;
