@@ -20,6 +20,7 @@ Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
 display=$!
 sleep 1
 
+pause=3  # seconds until what was run is done
 # shot NAME COMMAND: runs COMMAND as typed, and keeps a picture of the window.
 shot() {
   printf 'PS1=; cd %q; PATH=%q:$PATH; clear\n' "$work" "$program" > run
@@ -30,23 +31,28 @@ shot() {
     bash run > /dev/null 2>&1 || true  # later ones go on with what it made
     return
   fi
-  printf 'sleep 4\n' >> run
+  printf 'sleep %d\n' $((pause + 1)) >> run
   DISPLAY=:97 LC_ALL=C.UTF-8 xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg white \
     -fg black +sb -e bash run &
   local terminal=$!
-  sleep 3
+  sleep $pause
   DISPLAY=:97 import -window root "$shots/$1.png"
   wait $terminal || true
 }
 
 shot survey 'undershelf survey fat16-logger.img
 undershelf survey fat32-logger.img --format jsonl'
-# A server whose reads fail now and then, as a failing medium's do.
-shot image "nbdkit -U - --filter=error --filter=delay file fat16-logger.img error-pread=EIO error-pread-rate=30% \\
-    delay-read=4ms --run 'undershelf image \"\$uri\" --to copy.img --first metadata --attempts 1'
+cp "$OLDPWD/scripts/failing-server.sh" .
+pause=12
+shot image "./failing-server.sh fat16-logger.img disk.sock 401 402 600 601 602 2000 40000 & sleep 1
+undershelf image 'nbd+unix:///?socket=disk.sock' --to copy.img --first metadata
 undershelf scan copy.img --shelf copy.shelf
 undershelf list copy.shelf --rating partial
-tail -n 3 copy.img.ledger"
+tail -n 3 copy.img.ledger; kill %1
+./failing-server.sh fat16-logger.img disk2.sock & sleep 1
+undershelf image 'nbd+unix:///?socket=disk2.sock' --to copy.img --attempts 4
+undershelf scan copy.img --shelf copy.shelf"
+pause=3
 shot scan 'undershelf scan fat16-logger.img --shelf fat16-logger.shelf
 undershelf volumes fat16-logger.shelf'
 shot list "undershelf list fat16-logger.shelf --state deleted --kind file

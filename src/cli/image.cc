@@ -195,6 +195,23 @@ void say_account(const Account& account, const ImageCopy& image) {
   say("  = read, x failed, ? stepped over, - read in part, . not tried");
 }
 
+// Calls `read`, which reads through the image, again as long as trying again what failed in it
+// brings something: it may lead further. Returns what it returned last.
+template <typename Read>
+size_t read_patiently(Medium& medium, ImageCopy& image, const CopyOptions& options, Read read) {
+  const ByteRange all{0, medium.size()};
+  while (true) {
+    const size_t found = read();
+    const uint64_t failed = image.bytes(State::failed);
+    if (failed == 0) return found;
+    CopyOptions again = options;
+    again.first = {image.in(all, State::failed)};
+    again.rest = false;
+    const CopyEnd end = copy_medium(medium, image, again);
+    if (end != CopyEnd::done || image.bytes(State::failed) == failed) return found;
+  }
+}
+
 // Copies what the file systems say of themselves, and notes what is wanted after that.
 void look_for_wanted(const CommandLine& line, Medium& medium, ImageCopy& image,
                      CopyOptions& options) {
@@ -209,7 +226,8 @@ void look_for_wanted(const CommandLine& line, Medium& medium, ImageCopy& image,
   };
   if (wants("metadata")) {
     show_progress("Reading what the file systems say of files and folders ...");
-    const size_t volumes = read_structures(source, name_other, budget);
+    const size_t volumes = read_patiently(
+        medium, image, options, [&] { return read_structures(source, name_other, budget); });
     show_progress({});
     say(volumes == 0 ? "No volume was recognised: nothing is wanted before the rest."
                      : fmt::format("The structures of {} are copied.", counted(volumes, "volume")));

@@ -172,6 +172,7 @@ int conclude(const Shelf& shelf, const Source& source, const ScanResult& result,
     return kIncomplete;
   }
   if (result.volumes == 0) {
+    tell_gaps(source);
     tell_no_volume(source, result, line, depth);
     return kIncomplete;
   }
