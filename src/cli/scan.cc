@@ -24,6 +24,7 @@
 #include "scan/inspect.h"
 #include "shelf/totals.h"
 #include "source/container.h"
+#include "source/nbd.h"
 #include "source/protect.h"
 
 namespace undershelf::cli {
@@ -96,6 +97,7 @@ std::optional<ByteRange> read_range(const CommandLine& line, uint64_t size) {
 
 // A copy that is not complete yet, or a medium that was pulled out.
 bool says_shrunk(const std::string& path, uint64_t skip, uint64_t size) {
+  if (is_nbd(path)) return false;  // it keeps to one size, and may serve one client at a time
   uint64_t left = 0;
   try {
     left = open_source(path, skip)->size();

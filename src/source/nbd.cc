@@ -15,6 +15,8 @@ namespace {
 
 constexpr size_t kRequest = 256 * 1024;  // bytes asked for at once; several are in flight
 
+constexpr std::chrono::seconds kConnectLimit(20);
+
 struct Close {
   void operator()(nbd_handle* handle) const { nbd_close(handle); }
 };
@@ -22,7 +24,10 @@ using Handle = std::unique_ptr<nbd_handle, Close>;
 
 std::string reason() {
   const char* said = nbd_get_error();
-  return said == nullptr ? "no answer" : said;
+  std::string text = said == nullptr ? "no answer" : said;
+  // It begins with the name of the library's function.
+  if (text.starts_with("nbd_")) text.erase(0, std::min(text.find(": "), text.size() - 2) + 2);
+  return text;
 }
 
 class NbdMedium : public Medium {
@@ -116,7 +121,14 @@ class NbdMedium : public Medium {
   // Why it cannot be; empty if it was.
   std::string connect() {
     Handle handle(nbd_create());
-    if (handle == nullptr || nbd_connect_uri(handle.get(), uri_.c_str()) < 0) return reason();
+    if (handle == nullptr || nbd_aio_connect_uri(handle.get(), uri_.c_str()) < 0) return reason();
+    const auto until = std::chrono::steady_clock::now() + kConnectLimit;
+    while (nbd_aio_is_ready(handle.get()) == 0) {
+      const std::chrono::duration<double, std::milli> left =
+          until - std::chrono::steady_clock::now();
+      if (left.count() <= 0) return "it gives no answer, or serves no more than it does now";
+      if (nbd_poll(handle.get(), static_cast<int>(left.count()) + 1) < 0) return reason();
+    }
     const int64_t size = nbd_get_size(handle.get());
     if (size < 0) return reason();
     if (size_ != 0 && static_cast<uint64_t>(size) != size_) return "its size is another one now";
