@@ -24,7 +24,7 @@ void confine_to(const std::vector<std::string>& targets) {
   const std::string why = confine_writing(writable);
   if (why.empty() || told) return;
   told = true;
-  warn(
+  say(
       fmt::format("The kernel does not keep this program from writing elsewhere than to its "
                   "targets: {}. The program itself opens sources for reading only.",
                   why));

@@ -16,6 +16,10 @@
 #include <cstring>
 #include <memory>
 
+#ifndef __has_feature
+#define __has_feature(feature) 0
+#endif
+
 namespace undershelf {
 namespace {
 
@@ -42,11 +46,23 @@ constexpr std::array<unsigned, 8> kCommands = {
     0xC0484E43,  // NVME_IOCTL_IO_CMD
 };
 constexpr std::array kCalls = {
-    SCMP_SYS(mount),       SCMP_SYS(umount2),          SCMP_SYS(pivot_root),
-    SCMP_SYS(swapon),      SCMP_SYS(swapoff),          SCMP_SYS(reboot),
-    SCMP_SYS(init_module), SCMP_SYS(finit_module),     SCMP_SYS(delete_module),
-    SCMP_SYS(kexec_load),  SCMP_SYS(ptrace),           SCMP_SYS(bpf),
-    SCMP_SYS(setns),       SCMP_SYS(process_vm_writev)};
+    SCMP_SYS(mount),
+    SCMP_SYS(umount2),
+    SCMP_SYS(pivot_root),
+    SCMP_SYS(swapon),
+    SCMP_SYS(swapoff),
+    SCMP_SYS(reboot),
+    SCMP_SYS(init_module),
+    SCMP_SYS(finit_module),
+    SCMP_SYS(delete_module),
+    SCMP_SYS(kexec_load),
+    SCMP_SYS(bpf),
+    SCMP_SYS(setns),
+    SCMP_SYS(process_vm_writev),
+#if !__has_feature(address_sanitizer) && !defined(__SANITIZE_ADDRESS__)
+    SCMP_SYS(ptrace),  // by which that sanitizer looks for leaks
+#endif
+};
 
 struct Release {
   void operator()(void* context) const { seccomp_release(context); }
