@@ -491,6 +491,16 @@ TEST_F(ImageProgram, WrongCallsAreRefusedAndChangeNothing) {
     EXPECT_FALSE(fs::exists(ledger_of(image_)));
   }
   EXPECT_EQ(read_file(other), std::string(4096, 'x'));
+  const std::string copied = folder_.path("copied.img");
+  write_file(copied, std::string(4096, 'x'));
+  write_file(ledger_of(copied), "{}");
+  const Outcome again = undershelf({"image", copied, "--to", image_});
+  EXPECT_EQ(again.code, 4) << again.err;
+  EXPECT_NE(again.err.find("itself a copy"), std::string::npos) << again.err;
+  write_file(folder_.path("split.001"), std::string(4096, 'x'));
+  write_file(folder_.path("split.002"), std::string(4096, 'x'));
+  EXPECT_EQ(undershelf({"image", folder_.path("split.001"), "--to", image_}).code, 4);
+  EXPECT_FALSE(fs::exists(image_));
   // The copy of another medium.
   ASSERT_EQ(undershelf({"image", source_, "--to", image_}).code, 0);
   const Outcome wrong = undershelf({"image", other, "--to", image_});

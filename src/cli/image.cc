@@ -17,7 +17,9 @@
 #include "scan/inspect.h"
 #include "scan/needed.h"
 #include "shelf/line.h"
+#include "source/nbd.h"
 #include "source/protect.h"
+#include "source/split.h"
 #include "source/through.h"
 
 namespace undershelf::cli {
@@ -258,6 +260,21 @@ void look_for_wanted(const CommandLine& line, Medium& medium, ImageCopy& image,
   if (wants("used")) options.first.push_back(used_ranges(source, name_other, budget));
 }
 
+// A copy is not copied: what it lacks would be taken for zeros that were read.
+void require_medium(const std::string& path) {
+  if (!is_nbd(path) && std::filesystem::exists(ledger_of(path))) {
+    throw Error(
+        Failure::refused,
+        fmt::format("{} is itself a copy, with a ledger of what it lacks. Scan it as it is, "
+                    "or copy its medium.",
+                    path));
+  }
+  if (segments_of(path).size() > 1) {
+    throw Error(Failure::refused,
+                fmt::format("{} is the first segment of a copy. Scan it as it is.", path));
+  }
+}
+
 void require_room(const std::string& to, uint64_t needed, uint64_t size) {
   const Target target = examine_target(std::filesystem::absolute(to).parent_path().string());
   if (target.most_file_bytes > 0 && size > target.most_file_bytes) {
@@ -303,6 +320,7 @@ int run_image(const Command& self, const std::vector<std::string>& arguments) {
   if (to.empty()) throw Error(Failure::usage, "Say where the image is to be, with --to FILE.");
   require_sense(line);
   confine_to({to});
+  require_medium(path);
   const std::unique_ptr<Medium> medium = open_medium(path);
   CopyOptions options = read_options(line, medium->size());
   refuse_in_use(path, line.has("mounted-anyway"));

@@ -53,10 +53,12 @@ bool is_barely_begun(const fs::path& directory) {
 std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started) {
   const SourceIdentity source = shelf.source();
   return fmt::format(
-      "Source: {}\nSource-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
+      "Source: {}\n{}Source-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
       "Bagging-Date: {:%Y-%m-%d}\nBagging-Time: {:%Y-%m-%dT%H:%M:%SZ}\n",
-      printable(source.path), source.size, printable(options.shelf_path), identity(shelf, options),
-      UNDERSHELF_VERSION, fmt::gmtime(started), fmt::gmtime(started));
+      printable(source.path),
+      source.serial.empty() ? "" : fmt::format("Source-Serial: {}\n", printable(source.serial)),
+      source.size, printable(options.shelf_path), identity(shelf, options), UNDERSHELF_VERSION,
+      fmt::gmtime(started), fmt::gmtime(started));
 }
 
 std::string with_payload_sum(const std::string& info, const FileSum& payload) {

@@ -90,6 +90,7 @@ std::string examined(const ReportFacts& facts) {
   text += line("Source", facts.source.path);
   text +=
       line("Size", fmt::format("{} ({} bytes)", table_size(facts.source.size), facts.source.size));
+  text += line("Serial number", facts.source.serial);
   text += line("Sector size", counted(facts.source.sector_size, "byte"));
   text += line("Fingerprint",
                facts.source_hash.empty()

@@ -12,7 +12,8 @@ constexpr int kShelfVersion = 11;                // PRAGMA user_version
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
   path TEXT NOT NULL, skip INTEGER NOT NULL, size INTEGER NOT NULL,
-  sector_size INTEGER NOT NULL, time_zone TEXT NOT NULL, code_page TEXT NOT NULL);
+  sector_size INTEGER NOT NULL, time_zone TEXT NOT NULL, code_page TEXT NOT NULL,
+  serial TEXT NOT NULL);
 CREATE TABLE source_blocks(offset INTEGER NOT NULL, length INTEGER NOT NULL, sha256 TEXT NOT NULL);
 CREATE TABLE scans(
   id INTEGER PRIMARY KEY, depth TEXT NOT NULL, checked TEXT NOT NULL, state TEXT NOT NULL,

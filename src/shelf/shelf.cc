@@ -81,13 +81,14 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
     shelf.db().exec(fmt::format("PRAGMA application_id={}", kShelfApplicationId));
     shelf.db().exec(fmt::format("PRAGMA user_version={}", kShelfVersion));
     shelf.db().exec(kSchema);
-    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?,?,?)");
+    SQLite::Statement row(shelf.db(), "INSERT INTO source VALUES(?,?,?,?,?,?,?)");
     row.bind(1, source.path);
     row.bind(2, static_cast<int64_t>(source.skip));
     row.bind(3, static_cast<int64_t>(source.size));
     row.bind(4, static_cast<int64_t>(source.sector_size));
     row.bind(5, reading.time_zone);
     row.bind(6, reading.code_page);
+    row.bind(7, source.serial);
     row.exec();
     SQLite::Statement block(shelf.db(), "INSERT INTO source_blocks VALUES(?,?,?)");
     for (const BlockHash& hash : source.blocks) {
@@ -190,12 +191,13 @@ Shelf Shelf::open_to_write(const std::string& path) {
 
 SourceIdentity Shelf::source() const {
   SourceIdentity identity;
-  SQLite::Statement row(*db_, "SELECT path, skip, size, sector_size FROM source");
+  SQLite::Statement row(*db_, "SELECT path, skip, size, sector_size, serial FROM source");
   if (row.executeStep()) {
     identity.path = row.getColumn(0).getString();
     identity.skip = static_cast<uint64_t>(row.getColumn(1).getInt64());
     identity.size = static_cast<uint64_t>(row.getColumn(2).getInt64());
     identity.sector_size = row.getColumn(3).getUInt();
+    identity.serial = row.getColumn(4).getString();
   }
   SQLite::Statement block(*db_, "SELECT offset, length, sha256 FROM source_blocks");
   while (block.executeStep()) {

@@ -76,8 +76,9 @@ bool filter_calls() {
     fine = fine && seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(EPERM), call, 0) == 0;
   }
   for (const unsigned command : kCommands) {
-    fine = fine && seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(EPERM), SCMP_SYS(ioctl), 1,
-                                    SCMP_A1_32(SCMP_CMP_EQ, command)) == 0;
+    const scmp_arg_cmp is_it{1, SCMP_CMP_MASKED_EQ, UINT32_MAX, command};
+    fine = fine && seccomp_rule_add_array(filter.get(), SCMP_ACT_ERRNO(EPERM), SCMP_SYS(ioctl), 1,
+                                          &is_it) == 0;
   }
   return fine && seccomp_load(filter.get()) == 0;
 }

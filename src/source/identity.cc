@@ -5,7 +5,9 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "source/device.h"
 #include "source/hash.h"
+#include "source/ledger.h"
 #include "source/nbd.h"
 
 namespace undershelf {
@@ -14,11 +16,19 @@ namespace {
 constexpr uint64_t kBlocks = 64;
 constexpr uint64_t kBlockSize = 65536;
 
+std::string serial_of(const std::string& path) {
+  if (const auto device = examine_device(path)) return device->serial;
+  std::error_code error;
+  if (!std::filesystem::exists(ledger_of(path), error)) return {};
+  return Ledger::load(ledger_of(path)).header().serial;
+}
+
 }  // namespace
 
 SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip) {
   SourceIdentity identity;
   identity.path = is_nbd(path) ? path : std::filesystem::absolute(path).lexically_normal().string();
+  identity.serial = serial_of(path);
   identity.skip = skip;
   identity.size = source.size();
   identity.sector_size = source.sector_size();

@@ -15,7 +15,8 @@ struct BlockHash {
 };
 
 struct SourceIdentity {
-  std::string path;          // absolute
+  std::string path;          // absolute; or a URI
+  std::string serial;        // of the device, or of the one an image is a copy of; may be empty
   uint64_t skip = 0;         // bytes left out at its start
   uint64_t size = 0;         // bytes, without those
   uint32_t sector_size = 0;  // bytes

@@ -101,7 +101,6 @@ ImageCopy::ImageCopy(const std::string& path, const LedgerHeader& header)
                                     "back beside it, or choose another name.",
                                     ledger_of(path)));
   }
-  if (goes_on_) ledger_ = load_fitting(path, header);
   image_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
   if (image_ < 0) {
     throw Error(Failure::refused, fmt::format("{} cannot be written: {}. Choose another place.",
@@ -114,11 +113,13 @@ ImageCopy::ImageCopy(const std::string& path, const LedgerHeader& header)
         fmt::format("{} is being filled by another run of this program. Wait for its end.", path));
   }
   try {
+    if (goes_on_) ledger_ = load_fitting(path, header);
     require_length();
     // In this order a kill leaves nothing that cannot be gone on with.
     lines_ = rewrite(ledger_, ledger_of(path));
     if (::ftruncate(image_, static_cast<off_t>(header.size)) != 0) cannot_write(path);
   } catch (...) {
+    if (lines_ >= 0) ::close(lines_);
     ::close(image_);
     throw;
   }

@@ -59,7 +59,7 @@ class NbdMedium : public Medium {
       if (gone) break;
       request.cookie =
           nbd_aio_pread(handle_.get(), out.data() + (request.range.offset - offset),
-                        request.range.length, request.range.offset, NBD_NULL_COMPLETION, 0);
+                        request.range.length, request.range.offset, nbd_completion_callback{}, 0);
       gone = request.cookie < 0;
     }
     bool late = false;
