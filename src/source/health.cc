@@ -13,6 +13,7 @@
 #include <charconv>
 #include <memory>
 
+#include "model/words.h"
 #include "source/medium.h"
 #include "source/sysfs.h"
 
@@ -34,15 +35,12 @@ struct CloseDisk {
   void operator()(SkDisk* disk) const { sk_disk_free(disk); }
 };
 
-void ask_ata(const std::string& device, Health& health) {
-  SkDisk* opened = nullptr;
-  if (sk_disk_open(device.c_str(), &opened) < 0) return;
-  const std::unique_ptr<SkDisk, CloseDisk> disk(opened);
-  SkBool available = 0;
-  if (sk_disk_smart_is_available(disk.get(), &available) < 0 || available == 0) return;
-  if (sk_disk_smart_read_data(disk.get()) < 0) return;
+using Disk = std::unique_ptr<SkDisk, CloseDisk>;
+
+// Of a disk whose data was read.
+void judge_smart(SkDisk* disk, Health& health) {
   SkBool good = 1;
-  if (sk_disk_smart_status(disk.get(), &good) == 0) {
+  if (sk_disk_smart_status(disk, &good) == 0) {
     if (good == 0) {
       add(health, Condition::failing, "Its own SMART check says that it is failing.");
     } else {
@@ -50,21 +48,30 @@ void ask_ata(const std::string& device, Health& health) {
     }
   }
   uint64_t bad = 0;
-  if (sk_disk_smart_get_bad(disk.get(), &bad) == 0 && bad > 0) {
+  if (sk_disk_smart_get_bad(disk, &bad) == 0 && bad > 0) {
     add(health, Condition::worn,
-        fmt::format("It has given up or waits to give up {} sectors (SMART).", bad));
+        fmt::format("It has given up or waits to give up {} (SMART).", counted(bad, "sector")));
   }
   SkSmartOverall overall{};
-  if (sk_disk_smart_get_overall(disk.get(), &overall) == 0 &&
+  if (sk_disk_smart_get_overall(disk, &overall) == 0 &&
       (overall == SK_SMART_OVERALL_BAD_SECTOR_MANY ||
        overall == SK_SMART_OVERALL_BAD_ATTRIBUTE_NOW || overall == SK_SMART_OVERALL_BAD_STATUS)) {
     add(health, Condition::failing, "Its SMART values are below what its maker lets pass.");
   }
   uint64_t milliseconds = 0;
-  if (sk_disk_smart_get_power_on(disk.get(), &milliseconds) == 0) {
+  if (sk_disk_smart_get_power_on(disk, &milliseconds) == 0) {
     add(health, Condition::untold,
-        fmt::format("It was on for {} hours (SMART).", milliseconds / 3'600'000));
+        fmt::format("It was on for {} (SMART).", counted(milliseconds / 3'600'000, "hour")));
   }
+}
+
+void ask_ata(const std::string& device, Health& health) {
+  SkDisk* opened = nullptr;
+  if (sk_disk_open(device.c_str(), &opened) < 0) return;
+  const Disk disk(opened);
+  SkBool available = 0;
+  if (sk_disk_smart_is_available(disk.get(), &available) < 0 || available == 0) return;
+  if (sk_disk_smart_read_data(disk.get()) == 0) judge_smart(disk.get(), health);
 }
 
 // NVM Express Base Specification, "Get Log Page", "SMART / Health Information Log Page".
@@ -118,8 +125,8 @@ void ask_kernel(const fs::path& disk, Health& health) {
   if (const uint64_t errors = counter(disk / "device/ioerr_cnt"); errors > 0) {
     // Many disks fail at a question or two that they do not understand: no sign by itself.
     add(health, Condition::untold,
-        fmt::format("The kernel has counted {} requests that failed since it was plugged in.",
-                    errors));
+        fmt::format("The kernel has counted {} that failed since it was plugged in.",
+                    counted(errors, "request")));
   }
   // eMMC, JEDEC JESD84: PRE_EOL_INFO is 1 as long as enough spare blocks are left.
   if (counter(disk / "device/pre_eol_info") > 1) {
@@ -174,6 +181,15 @@ std::optional<Health> health_of(const std::string& path) {
     }
     ask_kernel(disk, health);
   }
+  return health;
+}
+
+Health health_of_smart(std::span<const std::byte> kept) {
+  Health health;
+  SkDisk* opened = nullptr;
+  if (sk_disk_open(nullptr, &opened) < 0) return health;
+  const Disk disk(opened);
+  if (sk_disk_set_blob(disk.get(), kept.data(), kept.size()) == 0) judge_smart(disk.get(), health);
   return health;
 }
 

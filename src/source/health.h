@@ -1,8 +1,11 @@
 // Whether a disk is failing, as far as it and the kernel tell.
 #pragma once
 
+#include <cstddef>
 #include <optional>
+#include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace undershelf {
@@ -24,6 +27,9 @@ struct Health {
 // counters. Reads none of its bytes. Nothing if it is no block device. To be called before
 // confine_writing(), which keeps such commands from devices.
 std::optional<Health> health_of(const std::string& path);
+
+// What a disk's SMART data tells, as libatasmart keeps it (sk_disk_get_blob()).
+Health health_of_smart(std::span<const std::byte> kept);
 
 // Adds what 32 reads tell, of 64 KiB each, spread over the device and past the page cache: whether
 // they fail, and the time they take. Throws Error as open_medium() does.
