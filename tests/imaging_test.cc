@@ -476,6 +476,7 @@ TEST_F(ImageProgram, WrongCallsAreRefusedAndChangeNothing) {
       {{"image", source_, "--to", image_, "--first", "names"}, 2, "--first"},
       {{"image", source_, "--to", image_, "--first-only"}, 2, "--first"},
       {{"image", source_, "--to", image_, "--type", "picture"}, 2, "--select"},
+      {{"image", source_, "--to", image_, "--select", other}, 3, "not a shelf"},
       {{"image", source_, "--to", image_, "--from", "9M", "--until", "1M"}, 2, "--from"},
       {{"image", source_, "--to", image_, "--work", "5"}, 2, "--pause"},
       {{"image", source_, "--to", folder_.path("no/such/card.img")}, 4, "no folder"},

@@ -197,6 +197,35 @@ void say_account(const Account& account, const ImageCopy& image) {
   say("  = read, x failed, ? stepped over, - read in part, . not tried");
 }
 
+// What the filters select of the shelf that --select names, as ranges of the medium; nothing if
+// none is named.
+std::optional<std::vector<ByteRange>> read_selected(const CommandLine& line, uint64_t size) {
+  if (!line.has("select")) return std::nullopt;
+  const Shelf shelf = Shelf::open_to_read(line.text("select"));
+  const uint64_t skip = shelf.source().skip;
+  if (shelf.source().size + skip != size) {
+    throw Error(Failure::unavailable,
+                fmt::format("The shelf {} describes another source: one of {} bytes, where this "
+                            "has {}. Give the shelf of this source.",
+                            line.text("select"), shelf.source().size + skip, size));
+  }
+  Places places = places_of(shelf, read_filters(line, shelf));
+  uint64_t bytes = 0;
+  for (ByteRange& range : places.ranges) {
+    range.offset += skip;
+    bytes += range.length;
+  }
+  say(fmt::format("Selected: {}, {} to be read first.", counted(places.files, "file"),
+                  table_size(bytes)));
+  if (places.elsewhere > 0) {
+    say(
+        fmt::format("{} more lie on disk images or nowhere that is known: the rest of the copy "
+                    "brings what there is of them.",
+                    places.elsewhere));
+  }
+  return std::move(places.ranges);
+}
+
 // Calls `read`, which reads through the image, again as long as trying again what failed in it
 // brings something: it may lead further. Returns what it returned last.
 template <typename Read>
@@ -234,29 +263,6 @@ void look_for_wanted(const CommandLine& line, Medium& medium, ImageCopy& image,
     say(volumes == 0 ? "No volume was recognised: nothing is wanted before the rest."
                      : fmt::format("The structures of {} are copied.", counted(volumes, "volume")));
   }
-  if (line.has("select")) {
-    const Shelf shelf = Shelf::open_to_read(line.text("select"));
-    if (shelf.source().size + shelf.source().skip != medium.size()) {
-      throw Error(Failure::unavailable,
-                  fmt::format("The shelf {} describes another source: one of {} bytes, where this "
-                              "has {}. Give the shelf of this source.",
-                              line.text("select"), shelf.source().size + shelf.source().skip,
-                              medium.size()));
-    }
-    Places places = places_of(shelf, read_filters(line, shelf));
-    for (ByteRange& range : places.ranges) range.offset += shelf.source().skip;
-    uint64_t bytes = 0;
-    for (const ByteRange& range : places.ranges) bytes += range.length;
-    say(fmt::format("Selected: {}, {} to be read first.", counted(places.files, "file"),
-                    table_size(bytes)));
-    if (places.elsewhere > 0) {
-      say(
-          fmt::format("{} more lie on disk images or nowhere that is known: the rest of the copy "
-                      "brings what there is of them.",
-                      places.elsewhere));
-    }
-    options.first.push_back(std::move(places.ranges));
-  }
   if (wants("used")) options.first.push_back(used_ranges(source, name_other, budget));
 }
 
@@ -275,7 +281,10 @@ void require_medium(const std::string& path) {
   }
 }
 
-void require_room(const std::string& to, uint64_t needed, uint64_t size) {
+void require_room(const std::string& to, uint64_t size) {
+  const bool goes_on = std::filesystem::exists(ledger_of(to));
+  const uint64_t read = goes_on ? Ledger::load(ledger_of(to)).bytes(State::read) : 0;
+  const uint64_t needed = size - std::min(read, size);
   const Target target = examine_target(std::filesystem::absolute(to).parent_path().string());
   if (target.most_file_bytes > 0 && size > target.most_file_bytes) {
     throw Error(Failure::refused,
@@ -327,10 +336,10 @@ int run_image(const Command& self, const std::vector<std::string>& arguments) {
   refuse_on_source("image", to, path);
   refuse_on_source("ledger", ledger_of(to), path);
   if (!std::filesystem::exists(to)) require_new_file(to);
+  if (!line.has("room-anyway")) require_room(to, medium->size());
+  const auto selected = read_selected(line, medium->size());
+  if (selected) options.first.push_back(*selected);
   ImageCopy image(to, header_of(path, *medium));
-  if (!line.has("room-anyway")) {
-    require_room(to, medium->size() - image.bytes(State::read), medium->size());
-  }
   if (image.goes_on()) {
     say(fmt::format("Going on with {}: {} of it are read.", to,
                     table_size(image.bytes(State::read))));
