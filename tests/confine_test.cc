@@ -119,5 +119,15 @@ TEST_F(Confined, TheProgramCannotWriteToItsSource) {
   EXPECT_EQ(read_file(source_), sample("fat12-floppy"));
 }
 
+TEST_F(Confined, AShelfBehindALinkCanBeWritten) {
+  write_file(source_, sample("fat12-floppy"));
+  const TempFolder real;
+  const std::string link = target_.path("card.shelf");
+  ASSERT_EQ(undershelf({"scan", source_, "--shelf", real.path("card.shelf")}).code, 0);
+  std::filesystem::create_symlink(real.path("card.shelf"), link);
+  const Outcome deeper = undershelf({"scan", source_, "--shelf", link, "--depth", "deep"});
+  EXPECT_EQ(deeper.code, 0) << deeper.err;
+}
+
 }  // namespace
 }  // namespace undershelf::test

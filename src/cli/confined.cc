@@ -17,9 +17,15 @@ void confine_to(const std::vector<std::string>& targets) {
   std::vector<std::string> writable = {"/dev/null", "/dev/tty"};
   for (const std::string& target : targets) {
     if (target.empty()) continue;
-    fs::path place = fs::absolute(target);
-    if (!fs::is_directory(place, error)) place = nearest_existing(place.parent_path().string());
-    writable.push_back(place.string());
+    const fs::path place = fs::absolute(target);
+    if (fs::is_directory(place, error)) {
+      writable.push_back(place.string());
+      continue;
+    }
+    writable.push_back(nearest_existing(place.parent_path().string()));
+    // What belongs to a file lies beside it, wherever a link to it is.
+    const fs::path real = fs::canonical(place, error);
+    if (!error) writable.push_back(real.parent_path().string());
   }
   const std::string why = confine_writing(writable);
   if (why.empty() || told) return;
