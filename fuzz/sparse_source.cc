@@ -31,7 +31,7 @@ ReadResult SparseSource::read(uint64_t offset, std::span<std::byte> out) const {
       std::min(size_, offset + std::min<uint64_t>(out.size(), UINT64_MAX - offset));
   if (end < offset || end - offset < out.size()) {
     const uint64_t there = end < offset ? 0 : end - offset;
-    result.bad.push_back({offset + there, out.size() - there});
+    add_bad(result, {{offset + there, out.size() - there}});
   }
   const auto first = static_cast<uint32_t>(std::min<uint64_t>(offset / kSector, UINT32_MAX));
   for (auto it = sectors_.lower_bound(first); it != sectors_.end(); ++it) {
