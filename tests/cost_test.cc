@@ -39,7 +39,7 @@ class CountedSource : public Source {
     }
     if (offset + out.size() <= size_) return {};
     const uint64_t from = std::max(offset, size_);
-    return {{{from, offset + out.size() - from}}};
+    return {{{{from, offset + out.size() - from}}}};
   }
   void put(uint64_t at, std::string bytes) { parts_[at] = std::move(bytes); }
   uint64_t read_so_far() const { return read_; }

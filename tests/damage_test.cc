@@ -264,7 +264,7 @@ class ShrinkingSource : public MemorySource {
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     if (reads_-- > 0) return MemorySource::read(offset, out);
     std::ranges::fill(out, std::byte{0});
-    return {{{offset, out.size()}}};
+    return {{{{offset, out.size()}}}};
   }
 
  private:

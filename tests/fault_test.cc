@@ -40,7 +40,7 @@ class FailingSource : public Source {
     if (++reads_ != failing_ || out.empty()) return result;
     const size_t kept = half_ ? out.size() / 2 : 0;
     std::ranges::fill(out.subspan(kept), std::byte{0});
-    return {{{offset + kept, out.size() - kept}}};
+    return {{{{offset + kept, out.size() - kept}}}};
   }
   long reads() const { return reads_; }
 
