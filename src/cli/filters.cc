@@ -108,6 +108,16 @@ uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t
   return line.has(option) ? parse_bytes("--" + option, line.text(option)) : otherwise;
 }
 
+ByteRange read_part(const CommandLine& line, const std::string& until, uint64_t size) {
+  const uint64_t begin = read_bytes(line, "from", 0);
+  const uint64_t end = std::min(read_bytes(line, until, size), size);
+  if (begin < end) return {begin, end - begin};
+  throw Error(Failure::usage,
+              fmt::format("--from and --{0} leave nothing of the source's {1} bytes. Give a --from "
+                          "below --{0}.",
+                          until, size));
+}
+
 std::string read_format(const CommandLine& line, const std::vector<std::string>& known) {
   if (!line.has("format")) return known.front();
   require_known("--format", line.text("format"), known);

@@ -3,6 +3,7 @@
 
 #include "cli/command.h"
 #include "model/ids.h"
+#include "model/range.h"
 #include "shelf/selection.h"
 
 namespace undershelf::cli {
@@ -33,6 +34,9 @@ void tell_left_out(const Shelf& shelf, Selection selection);
 uint64_t read_number(const std::string& option, const std::string& text);
 // The one size an option gives, in bytes; `otherwise` if it is not given.
 uint64_t read_bytes(const CommandLine& line, const std::string& option, uint64_t otherwise);
+// The part of a source of `size` bytes from --from on and before --`until`. Throws Error (usage) if
+// it is none.
+ByteRange read_part(const CommandLine& line, const std::string& until, uint64_t size);
 int64_t read_id(const std::string& text);
 // The entry that the operand ID means: by its number, which is resolved, or by its path. Throws
 // Error (usage) if there is none, or several have the path: it says which.

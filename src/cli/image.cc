@@ -65,15 +65,7 @@ uint64_t count_of(const CommandLine& line, const char* option, uint64_t otherwis
 
 CopyOptions read_options(const CommandLine& line, uint64_t size) {
   CopyOptions options;
-  const uint64_t from = read_bytes(line, "from", 0);
-  const uint64_t until = std::min(read_bytes(line, "until", size), size);
-  if (from >= until) {
-    throw Error(Failure::usage,
-                fmt::format("--from and --until leave nothing of the source's {} bytes. Give a "
-                            "--from below --until.",
-                            size));
-  }
-  options.range = {from, until - from};
+  options.range = read_part(line, "until", size);
   options.backwards = line.has("backwards");
   options.attempts =
       static_cast<uint32_t>(std::clamp<uint64_t>(count_of(line, "attempts", 3), 1, 1000));

@@ -84,15 +84,9 @@ ScanOptions read_options(const CommandLine& line) {
 // The part of the source that a deep scan is limited to; nothing if it is not.
 std::optional<ByteRange> read_range(const CommandLine& line, uint64_t size) {
   if (!line.has("from") && !line.has("to")) return std::nullopt;
-  const uint64_t from = read_bytes(line, "from", 0);
-  const uint64_t to = std::min(read_bytes(line, "to", size), size);
-  if (from >= to) {
-    throw Error(Failure::usage,
-                fmt::format("--from and --to leave nothing of the source's {} bytes. Give a --from "
-                            "below --to.",
-                            size));
-  }
-  return ByteRange{from / 512 * 512, to - from / 512 * 512};
+  const ByteRange part = read_part(line, "to", size);
+  const uint64_t begin = part.offset / 512 * 512;
+  return ByteRange{begin, part.end() - begin};
 }
 
 // A copy that is not complete yet, or a medium that was pulled out.

@@ -13,6 +13,7 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "source/gaps.h"
 
 namespace undershelf {
 namespace {
@@ -304,7 +305,9 @@ class Rater {
     const auto add = [&](const ByteRange& shared, Loss::Cause cause) {
       found.add(begin + (shared.offset - range.offset), shared.length, cause);
     };
-    add_gaps(space->second.gaps, readable, add);
+    each_gap(space->second.gaps, readable, [&](const ByteRange& shared, bool unread) {
+      add(shared, unread ? Loss::Cause::unread : Loss::Cause::unreadable);
+    });
     if (stream.facts.state == State::live) {
       claims.each_dispute(readable, stream.entry,
                           [&](const ByteRange& shared) { add(shared, Loss::Cause::disputed); });
@@ -322,16 +325,6 @@ class Rater {
     if (stream.keeps_chain) return;
     each_ownerless(claims, next_used_, stream.volume, readable,
                    [&](const ByteRange& used) { add(used, Loss::Cause::in_use); });
-  }
-
-  // What the source is known not to have of a range.
-  template <typename Add>
-  static void add_gaps(std::span<const BadRange> gaps, const ByteRange& range, Add add) {
-    auto gap = std::ranges::partition_point(
-        gaps, [&](const BadRange& g) { return g.end() <= range.offset; });
-    for (; gap != gaps.end() && gap->offset < range.end(); ++gap) {
-      add(overlap(*gap, range), gap->unread ? Loss::Cause::unread : Loss::Cause::unreadable);
-    }
   }
 
   // What samples and the manner of placing speak against.

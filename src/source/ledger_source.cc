@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "model/error.h"
+#include "source/gaps.h"
 #include "source/ledger.h"
 
 namespace undershelf {
@@ -30,15 +31,13 @@ class LedgerSource : public Source {
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result = image_->read(offset, out);
     const ByteRange wanted{offset, out.size()};
-    auto gap =
-        std::ranges::partition_point(gaps_, [&](const BadRange& g) { return g.end() <= offset; });
-    if (gap == gaps_.end() || gap->offset >= wanted.end()) return result;
-    std::vector<BadRange> bad = std::move(result.bad);
-    for (; gap != gaps_.end() && gap->offset < wanted.end(); ++gap) {
-      const ByteRange inside = overlap(*gap, wanted);
+    std::vector<BadRange> bad;
+    each_gap(gaps_, wanted, [&](const ByteRange& inside, bool unread) {
       std::memset(out.data() + (inside.offset - offset), 0, inside.length);
-      bad.push_back({inside, gap->unread});
-    }
+      bad.push_back({inside, unread});
+    });
+    if (bad.empty()) return result;
+    bad.insert(bad.begin(), result.bad.begin(), result.bad.end());
     // What the image's own medium fails to give may lie in a gap as well.
     std::ranges::stable_sort(bad, {}, &BadRange::offset);
     result.bad.clear();

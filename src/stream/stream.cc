@@ -5,6 +5,7 @@
 #include <boost/endian/conversion.hpp>
 #include <cstring>
 
+#include "source/gaps.h"
 #include "stream/decode.h"
 #include "stream/unpacker.h"
 
@@ -195,16 +196,12 @@ std::optional<Loss::Cause> StreamReader::decode_block(uint64_t unit,
 std::vector<BadRange> StreamReader::gaps() const {
   ReadResult found;
   if (source_ == nullptr || source_->gaps().empty()) return {};
-  const std::span<const BadRange> gaps = source_->gaps();
   for (const Part& part : parts_) {
     if (part.piece.kind != Piece::Kind::range) continue;
     const ByteRange range{part.piece.offset, part.piece.length};
-    auto gap = std::ranges::partition_point(
-        gaps, [&](const BadRange& g) { return g.end() <= range.offset; });
-    for (; gap != gaps.end() && gap->offset < range.end(); ++gap) {
-      const ByteRange inside = overlap(*gap, range);
-      add_bad(found, {{part.at + (inside.offset - range.offset), inside.length}, gap->unread});
-    }
+    each_gap(source_->gaps(), range, [&](const ByteRange& shared, bool unread) {
+      add_bad(found, {{part.at + (shared.offset - range.offset), shared.length}, unread});
+    });
   }
   return found.bad;
 }
