@@ -47,7 +47,7 @@ WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const
   std::unordered_set<Hash> folders;
   std::string last;  // folder whose path is in `folders`
   each_place(shelf, selection, [&](const Row& row) {
-    if (row.is_folder() && rules_.layout != Layout::tree) return true;
+    if (row.is_folder() && rules_.layout != FolderLayout::tree) return true;
     const std::string path = plain(row);
     const bool is_folder = path.ends_with('/');
     if (!is_folder) files.push_back(hash_of(path));
@@ -129,9 +129,9 @@ std::string WrittenPaths::true_path(const Row& row) const {
     path = *row.original_path + (row.stream && !in_double ? ":" + *row.stream : "");
   }
   if (in_double) path = apple_double_path(path);
-  if (rules_.layout != Layout::tree && !row.is_folder()) {
+  if (rules_.layout != FolderLayout::tree && !row.is_folder()) {
     const std::string_view name = split(path).name;
-    if (rules_.layout == Layout::flat) return std::string(name);
+    if (rules_.layout == FolderLayout::flat) return std::string(name);
     return fmt::format("{}/{}", row.type.value_or("other"), name);
   }
   const auto volume = row.volume ? volumes_.find(*row.volume) : volumes_.end();

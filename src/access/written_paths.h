@@ -14,7 +14,7 @@
 
 namespace undershelf {
 
-enum class Layout {
+enum class FolderLayout {
   tree,  // a folder for each volume, and in it the folders as they were
   type,  // a folder for each type of file, without others in it
   flat,  // all files in one folder
@@ -22,7 +22,7 @@ enum class Layout {
 
 struct PathRules {
   NameRules names;
-  Layout layout = Layout::tree;
+  FolderLayout layout = FolderLayout::tree;
   bool original_paths = false;   // out of trash folders, to where they were
   bool forks_in_doubles = true;  // resource forks lie in AppleDouble files beside the files
 };

@@ -97,9 +97,9 @@ ExportOptions read_options(const CommandLine& line) {
   if (to.archive) require_fit_for_archive(line);
   if (line.has("layout")) {
     require_known("--layout", line.text("layout"), {"tree", "type", "flat"});
-    to.layout = line.text("layout") == "type"   ? Layout::type
-                : line.text("layout") == "flat" ? Layout::flat
-                                                : Layout::tree;
+    to.layout = line.text("layout") == "type"   ? FolderLayout::type
+                : line.text("layout") == "flat" ? FolderLayout::flat
+                                                : FolderLayout::tree;
   }
   if (line.has("forks")) {
     require_known("--forks", line.text("forks"), {"double", "plain", "skip"});

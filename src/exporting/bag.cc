@@ -99,7 +99,7 @@ class Exporter {
   }
 
   bool is_written(const Row& row) const {
-    if (row.is_folder()) return options_.layout == Layout::tree;
+    if (row.is_folder()) return options_.layout == FolderLayout::tree;
     return !is_left_out_as_gone(row, options_) && !is_too_large(row, target_);
   }
 

@@ -27,7 +27,7 @@ struct ExportOptions {
   // Where the bag is made: a folder that must not exist, or be empty; or an archive, of this form.
   std::string to;
   std::optional<ArchiveForm> archive;
-  Layout layout = Layout::tree;
+  FolderLayout layout = FolderLayout::tree;
   std::string described;        // the selection and these options, as bag-info.txt tells them
   std::string shelf_path;       // likewise
   bool dry_run = false;         // only says what would be written, by what the shelf knows

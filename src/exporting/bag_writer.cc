@@ -24,7 +24,7 @@ constexpr uint64_t kBytesWorthAStart = 1 << 20;
 constexpr size_t kFilesPerFlush = 2048;  // likewise
 constexpr uint64_t kListBytesPerFile = 2048;
 constexpr uint64_t kListBytes = 256 << 10;
-constexpr size_t kChunk = 1 << 20;  // bytes read from the target at a time
+constexpr size_t kReadAtATime = 1 << 20;  // bytes read from the target at a time
 
 // Files of a batch are written below it as they will be in the bag.
 std::string staged_folder(uint64_t batch) { return fmt::format("{}/{}", kStagingFolder, batch); }
@@ -255,7 +255,7 @@ void BagWriter::begin_flush() {
 int BagWriter::flush_and_place(uint64_t batch) {
   // By the one descriptor that is told of each failure once.
   if (::syncfs(tree_->root()) != 0) return errno;
-  std::vector<std::byte> buffer(kChunk);
+  std::vector<std::byte> buffer(kReadAtATime);
   if (read_back_) read_back(batch, buffer);
   put_in_place(batch);
   for (Staged& one : batch_) {

@@ -73,7 +73,7 @@ std::string type_text(const uint8_t* guid) {
 }
 
 std::optional<Table> read_table(const Source& source, uint64_t at, uint32_t sector_size) {
-  constexpr uint32_t kMostEntries = 1024;
+  constexpr uint32_t kMostParts = 1024;
   Header header{};
   const auto bytes = std::as_writable_bytes(std::span(&header, 1));
   if (!source.read(at, bytes).ok() || std::memcmp(header.Signature, "EFI PART", 8) != 0) {
@@ -85,7 +85,7 @@ std::optional<Table> read_table(const Source& source, uint64_t at, uint32_t sect
   table.sound = header.HeaderSize.value() == sizeof header && crc_of(bytes) == header_crc;
   table.alternate = header.AlternateLBA.value() * sector_size;
   const uint32_t size = header.SizeOfPartitionEntry.value();
-  const uint32_t count = std::min(header.NumberOfPartitionEntries.value(), kMostEntries);
+  const uint32_t count = std::min(header.NumberOfPartitionEntries.value(), kMostParts);
   if (size < sizeof(Entry) || size > 4096 || count == 0) return std::nullopt;
   table.array.resize(uint64_t{size} * count);
   table.sound = source.read(header.PartitionEntryLBA.value() * sector_size, table.array).ok() &&
