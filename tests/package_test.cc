@@ -8,6 +8,7 @@
 #include <set>
 #include <sstream>
 
+#include "kinds.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -79,6 +80,18 @@ TEST_F(Package, NamesWhatItNeedsAndDoesAJob) {
   EXPECT_EQ(faults_of_bag(folder_->path("recovered")), "");
   EXPECT_TRUE(fs::exists(folder_->path("report/report.html")));
   EXPECT_TRUE(fs::exists(root() + "/usr/share/doc/undershelf/examples/job.conf"));
+}
+
+TEST_F(Package, BringsWhatLooksAtVideos) {
+  EXPECT_NE(run("dpkg-deb -f undershelf_*.deb Depends").out.find("libavcodec"), std::string::npos);
+  write_file(folder_->path("clip.img"), std::string(4 << 20, '\0'));
+  write_file(folder_->path("clip.mkv"), kinds().at("clip.mkv"));
+  ASSERT_EQ(run("mkfs.fat clip.img && mcopy -i clip.img clip.mkv ::/CLIP.MKV && "
+                "undershelf scan clip.img --shelf clip.shelf")
+                .code,
+            0);
+  const Outcome looked = run("undershelf peek clip.shelf CLIP.MKV --picture clip.png");
+  EXPECT_EQ(looked.code, 0) << looked.err;
 }
 
 TEST_F(Package, HasAPageForEachCommandAndCompletesThem) {

@@ -59,10 +59,12 @@ bool close_box() {
   };
   rule(SCMP_ACT_ALLOW, SCMP_SYS(read), {{0, SCMP_CMP_EQ, kIn, 0}});
   rule(SCMP_ACT_ALLOW, SCMP_SYS(write), {{0, SCMP_CMP_EQ, kOut, 0}});
+  // Nothing else is open; libraries complain to where standard error was.
+  rule(SCMP_ACT_ERRNO(EBADF), SCMP_SYS(write), {{0, SCMP_CMP_EQ, STDERR_FILENO, 0}});
   for (const int call :
        {SCMP_SYS(exit), SCMP_SYS(exit_group), SCMP_SYS(brk), SCMP_SYS(munmap), SCMP_SYS(mremap),
         SCMP_SYS(madvise), SCMP_SYS(futex), SCMP_SYS(rt_sigreturn), SCMP_SYS(rt_sigprocmask),
-        SCMP_SYS(clock_gettime), SCMP_SYS(sched_yield)}) {
+        SCMP_SYS(clock_gettime), SCMP_SYS(sched_yield), SCMP_SYS(getrandom)}) {
     rule(SCMP_ACT_ALLOW, call);
   }
   // Memory only: no file can be mapped, nothing made executable.
@@ -70,10 +72,10 @@ bool close_box() {
   rule(SCMP_ACT_ALLOW, SCMP_SYS(mmap),
        {no_code, {3, SCMP_CMP_MASKED_EQ, MAP_ANONYMOUS, MAP_ANONYMOUS}});
   rule(SCMP_ACT_ALLOW, SCMP_SYS(mprotect), {no_code});
-  for (const int call : {SCMP_SYS(open), SCMP_SYS(openat), SCMP_SYS(access), SCMP_SYS(stat),
-                         SCMP_SYS(newfstatat), SCMP_SYS(fstat), SCMP_SYS(lseek), SCMP_SYS(ioctl),
-                         SCMP_SYS(readlink), SCMP_SYS(getcwd), SCMP_SYS(getrandom), SCMP_SYS(close),
-                         SCMP_SYS(getpid), SCMP_SYS(gettid), SCMP_SYS(sysinfo), SCMP_SYS(prctl)}) {
+  for (const int call :
+       {SCMP_SYS(open), SCMP_SYS(openat), SCMP_SYS(access), SCMP_SYS(stat), SCMP_SYS(newfstatat),
+        SCMP_SYS(fstat), SCMP_SYS(lseek), SCMP_SYS(ioctl), SCMP_SYS(readlink), SCMP_SYS(getcwd),
+        SCMP_SYS(close), SCMP_SYS(getpid), SCMP_SYS(gettid), SCMP_SYS(sysinfo), SCMP_SYS(prctl)}) {
     rule(SCMP_ACT_ERRNO(EACCES), call);
   }
   // Sanitizers look at their own stack.

@@ -1,6 +1,7 @@
 #include "checking/decode_picture.h"
 
 #include <gif_lib.h>
+#include <libexif/exif-data.h>
 #include <png.h>
 #include <tiffio.h>
 #include <turbojpeg.h>
@@ -21,24 +22,36 @@ bool begins(File file, std::string_view mark, size_t at = 0) {
   return file.size() >= at + mark.size() && std::memcmp(&file[at], mark.data(), mark.size()) == 0;
 }
 
-// Room for a picture of that size; false if it is none, or too large.
-bool make_room(Picture& picture, uint64_t width, uint64_t height, uint64_t most) {
-  if (width == 0 || height == 0 || width > most || height > most / width) return false;
-  picture.width = static_cast<uint32_t>(width);
-  picture.height = static_cast<uint32_t>(height);
-  if (picture.full_width == 0) {
-    picture.full_width = picture.width;
-    picture.full_height = picture.height;
-  }
-  picture.pixels.assign(width * height * 3, 0xFF);
-  return true;
-}
-
 // Nothing where a decoder that failed gave nothing: else it would be shown as a white picture.
 Picture if_any(Picture picture, bool sound) {
   const bool any =
       sound || std::ranges::any_of(picture.pixels, [](uint8_t v) { return v != 0xFF; });
   return any ? std::move(picture) : Picture{};
+}
+
+// By the number with which Exif and TIFF say how a picture lies (TIFF 6.0, "Orientation"); 1: as it
+// is.
+Picture upright(Picture picture, unsigned orientation) {
+  constexpr struct {
+    int quarters;
+    bool mirrored;
+  } kTurns[] = {{0, false}, {0, true},  {2, false}, {2, true},
+                {1, true},  {1, false}, {3, true},  {3, false}};
+  if (orientation < 1 || orientation > std::size(kTurns)) return picture;
+  const auto& turn = kTurns[orientation - 1];
+  return turned(std::move(picture), turn.quarters, turn.mirrored);
+}
+
+// 0 if a JPEG file does not say it.
+unsigned exif_orientation(File file) {
+  constexpr size_t kMost = 256 << 10;  // bytes: it stands before the picture
+  const std::unique_ptr<ExifData, void (*)(ExifData*)> data(
+      exif_data_new_from_data(file.data(), static_cast<unsigned>(std::min(file.size(), kMost))),
+      exif_data_unref);
+  if (data == nullptr) return 0;
+  const ExifEntry* entry = exif_content_get_entry(data->ifd[EXIF_IFD_0], EXIF_TAG_ORIENTATION);
+  if (entry == nullptr || entry->format != EXIF_FORMAT_SHORT || entry->size < 2) return 0;
+  return exif_get_short(entry->data, exif_data_get_byte_order(data.get()));
 }
 
 Picture decode_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
@@ -62,8 +75,8 @@ Picture decode_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
     scale = {1, by};
     break;
   }
-  if (!make_room(picture, static_cast<uint64_t>(TJSCALED(width, scale)),
-                 static_cast<uint64_t>(TJSCALED(height, scale)), most_pixels)) {
+  if (!picture.make_room(static_cast<uint64_t>(TJSCALED(width, scale)),
+                         static_cast<uint64_t>(TJSCALED(height, scale)), most_pixels)) {
     return {};
   }
   const int result =
@@ -72,7 +85,33 @@ Picture decode_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
                     TJFLAG_FASTDCT | TJFLAG_LIMITSCANS);
   // One that breaks off is shown as far as it goes.
   if (result != 0 && tjGetErrorCode(decoder.get()) == TJERR_FATAL) return {};
-  return picture;
+  return upright(std::move(picture), exif_orientation(file));
+}
+
+// The JPEG with the most pixels of those that begin somewhere in a file; empty if there is none.
+File largest_jpeg(File file) {
+  constexpr int kMostTried = 256;
+  const std::unique_ptr<void, int (*)(tjhandle)> decoder(tjInitDecompress(), tjDestroy);
+  const std::string_view text(reinterpret_cast<const char*>(file.data()), file.size());
+  File best;
+  int64_t most = 0;
+  size_t at = text.find("\xFF\xD8\xFF", 1);
+  for (int tried = 0; at != text.npos && tried < kMostTried; ++tried) {
+    const File from = file.subspan(at);
+    int width = 0;
+    int height = 0;
+    int sampling = 0;
+    int space = 0;
+    // Lossless ones are the sensor's own data, which is no picture yet: these it does not decode.
+    if (tjDecompressHeader3(decoder.get(), from.data(), from.size(), &width, &height, &sampling,
+                            &space) == 0 &&
+        int64_t{width} * height > most) {
+      most = int64_t{width} * height;
+      best = from;
+    }
+    at = text.find("\xFF\xD8\xFF", at + 3);
+  }
+  return best;
 }
 
 Picture decode_png(File file, uint64_t most_pixels) {
@@ -82,7 +121,7 @@ Picture decode_png(File file, uint64_t most_pixels) {
   if (png_image_begin_read_from_memory(&image, file.data(), file.size()) == 0) return {};
   image.format = PNG_FORMAT_RGB;
   bool sound = false;
-  if (make_room(picture, image.width, image.height, most_pixels)) {
+  if (picture.make_room(image.width, image.height, most_pixels)) {
     const png_color white{255, 255, 255};
     // It gives what it has read even when it fails.
     sound = png_image_finish_read(&image, &white, picture.pixels.data(), 0, nullptr) != 0;
@@ -96,8 +135,8 @@ Picture decode_webp(File file, uint64_t most_pixels) {
   int width = 0;
   int height = 0;
   if (WebPGetInfo(file.data(), file.size(), &width, &height) == 0 ||
-      !make_room(picture, static_cast<uint64_t>(width), static_cast<uint64_t>(height),
-                 most_pixels) ||
+      !picture.make_room(static_cast<uint64_t>(width), static_cast<uint64_t>(height),
+                         most_pixels) ||
       WebPDecodeRGBInto(file.data(), file.size(), picture.pixels.data(), picture.pixels.size(),
                         width * 3) == nullptr) {
     return {};
@@ -161,8 +200,8 @@ Picture decode_gif(File file, uint64_t most_pixels) {
   Picture picture;
   bool sound = false;
   if (gif->SWidth > 0 && gif->SHeight > 0 &&
-      make_room(picture, static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight),
-                most_pixels)) {
+      picture.make_room(static_cast<uint64_t>(gif->SWidth), static_cast<uint64_t>(gif->SHeight),
+                        most_pixels)) {
     GifRecordType record = UNDEFINED_RECORD_TYPE;
     GifByteType* block = nullptr;
     int code = 0;
@@ -179,7 +218,7 @@ Picture decode_gif(File file, uint64_t most_pixels) {
   return if_any(std::move(picture), sound);
 }
 
-Picture decode_tiff(File file, uint64_t most_pixels) {
+Picture decode_tiff(File file, uint32_t wanted, uint64_t most_pixels) {
   Input input{file};
   const auto read = [](thandle_t handle, void* out, tmsize_t length) {
     return static_cast<tmsize_t>(
@@ -203,7 +242,7 @@ Picture decode_tiff(File file, uint64_t most_pixels) {
   TIFFGetField(tiff, TIFFTAG_IMAGEWIDTH, &width);
   TIFFGetField(tiff, TIFFTAG_IMAGELENGTH, &height);
   bool sound = false;
-  if (make_room(picture, width, height, most_pixels)) {
+  if (picture.make_room(width, height, most_pixels)) {
     std::vector<uint32_t> raster(size_t{width} * height, 0xFFFFFFFF);
     sound =
         TIFFReadRGBAImageOriented(tiff, width, height, raster.data(), ORIENTATION_TOPLEFT, 0) != 0;
@@ -213,8 +252,19 @@ Picture decode_tiff(File file, uint64_t most_pixels) {
       picture.pixels[3 * i + 2] = static_cast<uint8_t>(TIFFGetB(raster[i]));
     }
   }
+  uint16_t orientation = 0;
+  TIFFGetField(tiff, TIFFTAG_ORIENTATION, &orientation);
   TIFFClose(tiff);
-  return if_any(std::move(picture), sound);
+  picture = if_any(std::move(picture), sound);
+  // A camera's raw file holds a larger picture than the one that stands first, as a JPEG.
+  const File jpeg = largest_jpeg(file);
+  if (jpeg.empty()) return picture;
+  Picture preview = decode_jpeg(jpeg, wanted, most_pixels);
+  if (uint64_t{preview.full_width} * preview.full_height <=
+      uint64_t{picture.full_width} * picture.full_height) {
+    return picture;
+  }
+  return exif_orientation(jpeg) == 0 ? upright(std::move(preview), orientation) : preview;
 }
 
 }  // namespace
@@ -224,8 +274,16 @@ Picture decode_picture(File file, uint32_t wanted, uint64_t most_pixels) {
   if (begins(file, "\x89PNG")) return decode_png(file, most_pixels);
   if (begins(file, "GIF8")) return decode_gif(file, most_pixels);
   if (begins(file, "RIFF") && begins(file, "WEBP", 8)) return decode_webp(file, most_pixels);
-  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4}))
-    return decode_tiff(file, most_pixels);
+  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4})) {
+    return decode_tiff(file, wanted, most_pixels);
+  }
+  // Raw files that are no TIFF, or say so in words of their own.
+  for (const std::string_view mark :
+       {std::string_view("IIU\0", 4), std::string_view("IIRO"), std::string_view("IIRS"),
+        std::string_view("MMOR"), std::string_view("FUJIFILM"), std::string_view("FOVb")}) {
+    if (begins(file, mark)) return decode_jpeg(largest_jpeg(file), wanted, most_pixels);
+  }
+  if (begins(file, "ftypcrx ", 4)) return decode_jpeg(largest_jpeg(file), wanted, most_pixels);
   return {};
 }
 

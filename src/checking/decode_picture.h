@@ -3,21 +3,19 @@
 
 #include <cstdint>
 #include <span>
-#include <vector>
+
+#include "checking/picture.h"
 
 namespace undershelf::checking {
 
-struct Picture {
-  uint32_t width = 0, height = 0;            // pixels; 0: none
-  uint32_t full_width = 0, full_height = 0;  // before the decoder made it smaller
-  std::vector<uint8_t> pixels;               // red, green, blue; line by line
-};
-
-// `wanted`: as many pixels each way will do, so that a decoder may leave out others. A picture of
-// more than `most_pixels` after that is none; it takes up to 7 bytes for each.
+// JPEG (turned as its Exif data says), PNG, GIF (its first picture), WebP, TIFF, and the largest
+// JPEG in a camera's raw file (turned as that says), by their marks. `wanted`: as many pixels each
+// way will do, so that a decoder may leave out others. A picture of more than `most_pixels` after
+// that is none; it takes up to 7 bytes for each.
 Picture decode_picture(std::span<const uint8_t> file, uint32_t wanted, uint64_t most_pixels);
 
-// Fitted into so many pixels, by the mean of those that become one; never made larger.
+// Fitted into so many pixels, at least one, by the mean of those that become one; never made
+// larger.
 Picture shrunk(const Picture& picture, uint32_t most_width, uint32_t most_height);
 
 }  // namespace undershelf::checking

@@ -1,15 +1,18 @@
 #include "checking/preview.h"
 
+#include <dlfcn.h>
 #include <png.h>
 #include <sys/mman.h>
 
 #include <algorithm>
 #include <cstring>
+#include <filesystem>
 #include <new>
 #include <utility>
 
 #include "checking/decode_picture.h"
 #include "checking/decoders.h"
+#include "looking/decode.h"
 
 namespace undershelf::checking {
 namespace {
@@ -17,6 +20,21 @@ namespace {
 constexpr uint32_t kMost = 2048;               // pixels, each way
 constexpr uint64_t kMostBytes = 256ULL << 20;  // of a file
 constexpr uint64_t kMostPixels = 80'000'000;   // decoded; with the file, what the box may take
+
+// Where the module is built, and where it is installed; null if in neither.
+void* load_module() {
+  std::error_code failed;
+  const auto beside = std::filesystem::read_symlink("/proc/self/exe", failed).parent_path();
+  for (const auto& path : {beside / UNDERSHELF_LOOKING, beside / "../src" / UNDERSHELF_LOOKING,
+                           beside / "../lib/undershelf" / UNDERSHELF_LOOKING}) {
+    if (!std::filesystem::exists(path, failed)) continue;
+    void* const module = ::dlopen(path.c_str(), RTLD_NOW | RTLD_LOCAL);
+    if (module == nullptr) continue;
+    reinterpret_cast<void (*)()>(::dlsym(module, looking::kPrepare))();
+    return module;
+  }
+  return nullptr;
+}
 
 }  // namespace
 
@@ -28,16 +46,26 @@ struct Previewer::Shared {
 
 Previewer::Previewer(uint32_t most_width, uint32_t most_height)
     : shared_(static_cast<Shared*>(::mmap(nullptr, sizeof(Shared), PROT_READ | PROT_WRITE,
-                                          MAP_SHARED | MAP_ANONYMOUS, -1, 0))) {
+                                          MAP_SHARED | MAP_ANONYMOUS, -1, 0))),
+      module_(load_module()) {
   if (shared_ == MAP_FAILED) throw std::bad_alloc();
   const uint32_t width = std::clamp(most_width, 1U, kMost);
   const uint32_t height = std::clamp(most_height, 1U, kMost);
-  box_ = std::make_unique<Box>(1, [shared = shared_, width, height](content::Bytes& bytes) {
-    std::vector<uint8_t> file(std::min(bytes.size(), kMostBytes));
-    file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
-    const Picture small =
-        shrunk(decode_picture(file, std::max(width, height), kMostPixels), width, height);
-    if (small.pixels.empty()) return Examined{};
+  auto* const decode_more =
+      module_ == nullptr ? nullptr
+                         : reinterpret_cast<looking::Decode*>(::dlsym(module_, looking::kDecode));
+  box_ = std::make_unique<Box>(1, [=, shared = shared_](content::Bytes& bytes) {
+    Picture picture;
+    if (bytes.size() <= kMostBytes) {
+      std::vector<uint8_t> file(bytes.size());
+      file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
+      picture = decode_picture(file, std::max(width, height), kMostPixels);
+    }
+    if (picture.pixels.empty() && decode_more != nullptr) {
+      decode_more(bytes, std::max(width, height), kMostPixels, picture);
+    }
+    if (picture.pixels.empty()) return Examined{};
+    const Picture small = shrunk(picture, width, height);
     std::memcpy(shared->pixels, small.pixels.data(), small.pixels.size());
     shared->full_width = small.full_width;
     shared->full_height = small.full_height;
@@ -50,6 +78,7 @@ Previewer::Previewer(uint32_t most_width, uint32_t most_height)
 Previewer::~Previewer() {
   box_.reset();
   ::munmap(shared_, sizeof(Shared));
+  // The module stays loaded: its libraries do not like to be let go of.
 }
 
 std::optional<Preview> Previewer::make(const Task& task) {

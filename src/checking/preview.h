@@ -14,7 +14,7 @@ namespace undershelf::checking {
 
 struct Preview {
   uint32_t width = 0, height = 0;            // pixels
-  uint32_t full_width = 0, full_height = 0;  // of the picture itself
+  uint32_t full_width = 0, full_height = 0;  // of the picture itself; 0: a page, which has none
   std::vector<uint8_t> pixels;               // red, green, blue; line by line, from the top
 };
 
@@ -30,16 +30,22 @@ class Previewer {
   Previewer(const Previewer&) = delete;
   Previewer& operator=(const Previewer&) = delete;
 
-  // Of what `task` reads: JPEG, PNG, GIF (its first picture), WebP and TIFF, by their marks; of one
-  // that breaks off what there is of it, as far as its decoder gives that. Nothing if it is none of
-  // these, or does not decode. Throws Error (unavailable) if there can be no box here.
+  // Of what `task` reads, by its content: pictures of the formats that decode_picture.h and
+  // looking/decode.h name, and the first frame of video; of one that breaks off what there is of
+  // it, as far as its decoder gives that. Nothing if it is none of these, or does not decode.
+  // Throws Error (unavailable) if there can be no box here.
   std::optional<Preview> make(const Task& task);
   // Likewise of a stream, in which what is missing reads as the stream fills it.
   std::optional<Preview> make(const StreamReader& stream);
 
+  // Whether the decoders of looking/decode.h are there: they are a file of their own beside the
+  // program (or in ../lib/undershelf).
+  bool decodes_all() const { return module_ != nullptr; }
+
  private:
   struct Shared;
   Shared* shared_;  // with the process in the box
+  void* module_;    // null if it is not there
   std::unique_ptr<Box> box_;
 };
 

@@ -41,7 +41,7 @@ std::span<const Command> commands() {
       Command{"peek", "SHELF ID [options]", "Shows the content of one file, as text or hex.",
               "undershelf peek logger-card.shelf 17 --hex --bytes 256", run_peek},
       Command{"sheet", "SHELF --to FILE.png [filters] [options]",
-              "Draws contact sheets: small pictures with name, size and rating.",
+              "Draws contact sheets: small pictures of files, with name, size and rating.",
               "undershelf sheet logger-card.shelf --to pictures.png --state deleted", run_sheet},
       Command{"advise", "SHELF [filters] [options]",
               "What was sought is not there: tells where to look next, by what the shelf knows.",

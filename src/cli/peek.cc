@@ -41,8 +41,16 @@ bool is_lost(const Losses& losses, uint64_t at) {
   return loss != losses.end() && loss->offset <= at && is_zero_filled(loss->cause);
 }
 
-void print_hex(std::span<const std::byte> bytes, uint64_t from, const Losses& losses) {
+// `where`: the source, or the disk image on it, that the stream is read from.
+void print_hex(std::span<const std::byte> bytes, uint64_t from, const Losses& losses,
+               const StreamReader& stream, std::string_view where) {
+  std::optional<uint64_t> expected;
   for (size_t at = 0; at < bytes.size(); at += 16) {
+    const std::optional<uint64_t> stored = stream.stored_at(from + at);
+    if (stored && stored != expected) {
+      std::cout << fmt::format("At byte {} of {}:\n", *stored, where);
+    }
+    if (stored) expected = *stored + 16;
     std::string hex;
     std::string text;
     for (size_t i = at; i < std::min(at + 16, bytes.size()); ++i) {
@@ -140,19 +148,26 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
   refuse_on_source("target", path, path_of_source(line, shelf));
   require_new_file(path);
   constexpr uint32_t kMost = 2048;  // pixels, each way
-  const auto preview = checking::Previewer(kMost, kMost).make(stream);
+  checking::Previewer previewer(kMost, kMost);
+  const auto preview = previewer.make(stream);
   if (!preview) {
     throw Error(Failure::incomplete,
-                "There is no picture to show: it is none that is decoded here (JPEG, PNG, GIF, "
-                "WebP, TIFF), or nothing of it decodes.");
+                previewer.decodes_all()
+                    ? "There is no picture to show: it is no picture, video or PDF document that "
+                      "is decoded here, or nothing of it decodes."
+                    : "There is no picture to show: it is no JPEG, PNG, GIF, WebP or TIFF picture, "
+                      "or nothing of it decodes. What decodes more, undershelf-looking.so, is not "
+                      "beside the program.");
   }
   std::ofstream file(path, std::ios::binary);
   const std::string png = checking::png_of(*preview);
   file.write(png.data(), static_cast<std::streamsize>(png.size()));
   file.close();
   if (!file) throw Error(Failure::incomplete, fmt::format("{} could not be written.", path));
-  say(fmt::format("{}: {}x{} pixels, of {}x{}.", printable(path), preview->width, preview->height,
-                  preview->full_width, preview->full_height));
+  say(fmt::format("{}: {}x{} pixels{}.", printable(path), preview->width, preview->height,
+                  preview->full_width == 0
+                      ? ""
+                      : fmt::format(", of {}x{}", preview->full_width, preview->full_height)));
   return stream.known_losses().empty() ? kDone : kIncomplete;
 }
 
@@ -163,9 +178,9 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   options.add_options()("hex", "as hex, even if it reads as text")                    //
       ("raw", "all of it as it is, into a pipe or file; from --from, --bytes of it")  //
       ("picture", po::value<std::string>()->value_name("FILE.png"),
-       "the picture that it is, at most 2048 pixels each way, as a new PNG")                   //
-      ("from", po::value<std::string>()->value_name("N"), "first byte to show")                //
-      ("bytes", po::value<std::string>()->value_name("N"), "how many bytes; 2K if not given")  //
+       "the picture that it is, the first frame or page, as a new PNG of at most 2048 pixels")  //
+      ("from", po::value<std::string>()->value_name("N"), "first byte to show")                 //
+      ("bytes", po::value<std::string>()->value_name("N"), "how many bytes; 2K if not given")   //
       ("stream", po::value<std::string>()->value_name("NAME"), "a stream other than the main one");
   add_source(options);
   add_through(options);
@@ -202,7 +217,8 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
     print_text(text->utf8);
     if (text->encoding != "UTF-8") say(fmt::format("Text in {}.", text->encoding));
   } else {
-    print_hex(bytes, from, losses);
+    const bool on_image = row.volume && spaces.of_volume(*row.volume) != source;
+    print_hex(bytes, from, losses, stream, on_image ? "the disk image it lies on" : "the source");
   }
   const bool unreadable = say_losses(losses, {from, bytes.size()});
   if (row.encrypted) say("It is encrypted: these are the bytes as they are stored.");

@@ -95,7 +95,7 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
   }
   if (result.stopped) warn("Stopped. The pages that are there are whole.");
   next_step(fmt::format("undershelf export {} --to DIR{}{}", quoted_path(path), filters_again(line),
-                        line.has("type") ? "" : " --type picture"));
+                        line.has("type") ? "" : " --type picture,video"));
   return result.stopped ? kIncomplete : kDone;
 }
 

@@ -161,7 +161,8 @@ std::string figure(const std::string& svg, std::string_view name, std::string_vi
 std::string sheet(const std::string& png) {
   if (png.empty()) return {};
   return "<h2>Pictures</h2>\n<figure>\n" + image("png", png, "Small pictures of lost files") +
-         "<figcaption>Lost pictures, with size and rating; the first of them, in sheet.png."
+         "<figcaption>Lost pictures and first frames of lost videos, with size and rating; the "
+         "first of them, in sheet.png."
          "</figcaption>\n</figure>\n";
 }
 

@@ -21,7 +21,7 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr uint64_t kMostOnPage = 2000;  // files that the page lists
-constexpr uint64_t kOnSheet = 24;       // pictures on its contact sheet
+constexpr uint64_t kOnSheet = 24;       // files on its contact sheet
 
 constexpr std::string_view kPage = "report.html";  // written last
 constexpr std::string_view kBeside[] = {
@@ -180,13 +180,14 @@ std::string write_figure(const std::string& directory, const std::string& name,
   return svg;
 }
 
-// One page of lost pictures of which something is left, if there are any.
+// One page of lost pictures and videos of which something is left, if there are any.
 std::string draw_sheet(const Shelf& shelf, Selection selection, const SourcePtr& source) {
   if (!source) return {};
-  if (selection.types.empty()) selection.types = {"picture"};
+  if (selection.types.empty()) selection.types = {"picture", "video"};
   if (selection.states.empty()) selection.states = {"deleted", "former", "carved"};
   std::erase(selection.states, "live");
-  std::erase_if(selection.types, [](const std::string& type) { return type != "picture"; });
+  std::erase_if(selection.types,
+                [](const std::string& type) { return type != "picture" && type != "video"; });
   if (selection.types.empty() || selection.states.empty()) return {};
   if (selection.ratings.empty()) selection.ratings = {"whole", "likely", "partial"};
   selection.limit = kOnSheet;

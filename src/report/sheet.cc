@@ -92,7 +92,7 @@ class SheetMaker {
     tile.format = row.format.value_or(row.type.value_or(""));
     tile.preview = look_at(row);
     std::string told = row.size ? table_size(*row.size) : "size not known";
-    if (tile.preview) {
+    if (tile.preview && tile.preview->full_width > 0) {
       told = fmt::format("{}x{}, {}", tile.preview->full_width, tile.preview->full_height, told);
     }
     tile.told = fmt::format("{}, {}", told, row.rating.value_or("unrated"));
@@ -134,7 +134,7 @@ SheetResult make_sheets(const Shelf& shelf, const SourcePtr& source, Selection s
                         const SheetOptions& options) {
   selection.kinds = {"file"};
   selection.links = false;
-  if (selection.types.empty()) selection.types = {"picture"};
+  if (selection.types.empty()) selection.types = {"picture", "video"};
   return SheetMaker(shelf, source, options).run(selection);
 }
 

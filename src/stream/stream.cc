@@ -85,6 +85,15 @@ std::vector<StreamReader::Part>::const_iterator StreamReader::part_at(uint64_t o
       parts_, [&](const Part& p) { return p.at + p.piece.length <= offset; });
 }
 
+std::optional<uint64_t> StreamReader::stored_at(uint64_t offset) const {
+  const auto part = part_at(offset);
+  if (storage_.codec != Codec::none || part == parts_.end() || part->at > offset ||
+      part->piece.kind != Piece::Kind::range) {
+    return std::nullopt;
+  }
+  return part->piece.offset + (offset - part->at);
+}
+
 std::optional<Loss::Cause> StreamReader::missing_in(const ByteRange& stored) const {
   for (auto part = part_at(stored.offset); part != parts_.end() && part->at < stored.end();
        ++part) {

@@ -28,6 +28,9 @@ class StreamReader {
   const Losses& known_losses() const { return losses_; }
   // What of it, as it is stored, the source is known not to have, in order; in bytes of the stream.
   std::vector<BadRange> gaps() const;
+  // Where it is stored: the byte of the source it reads from. Nothing if it is compressed, in the
+  // file system's own records, or not known.
+  std::optional<uint64_t> stored_at(uint64_t offset) const;
   // Fills `out` with the bytes from `offset` on; zeros behind the end, and where what is lost is
   // filled with them. Returns what turned out to be lost besides, in order; of a compressed stream
   // in whole units.
