@@ -8,7 +8,7 @@ packages=(
   g++ cmake ninja-build clang-format zstd dosfstools mtools unzip xorriso
   libboost-program-options-dev libfmt-dev libspdlog-dev libsqlitecpp-dev libsqlite3-dev
   nlohmann-json3-dev libeigen3-dev libicu-dev libssl-dev libarchive-dev libisofs-dev libxml2-dev liblzma-dev libbz2-dev zlib1g-dev libblkid-dev libwim-dev libseccomp-dev libjpeg62-turbo-dev
-  libnbd-dev libatasmart-dev nbdkit libtiff-dev libwebp-dev libgif-dev libpng-dev libturbojpeg0-dev libexif-dev libheif-dev libavformat-dev libavcodec-dev libswscale-dev libpoppler-cpp-dev libfontconfig-dev libfuse3-dev fuse3 libcairo2-dev libpango1.0-dev fonts-dejavu-core pkg-config dpkg-dev groff
+  libnbd-dev libatasmart-dev nbdkit libtiff-dev libwebp-dev libgif-dev libpng-dev libturbojpeg0-dev libexif-dev libsixel-dev libheif-dev libavformat-dev libavcodec-dev libswscale-dev libpoppler-cpp-dev libfontconfig-dev libfuse3-dev fuse3 libcairo2-dev libpango1.0-dev fonts-dejavu-core pkg-config dpkg-dev groff
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then

@@ -170,6 +170,29 @@ TEST_F(Looking, RawBytesAreThoseOfAnExport) {
   EXPECT_GT(compared, kMost);
 }
 
+TEST_F(Looking, TerminalsThatShowPicturesAreGivenThem) {
+  const auto peek = [&](const std::string& path, const std::string& attributes) {
+    return on_terminal(test::quoted(UNDERSHELF_PROGRAM) + " peek " + shelf_ + " " + path, 100,
+                       attributes);
+  };
+  for (const char* path : {"Sound/baseline.jpg", "Sound/clip.wmv", "Sound/chart.heic"}) {
+    const std::string shown = peek(path, "\x1b[?63;1;2;4;22c");
+    const size_t begin = shown.find("\x1bP");  // a device control string of sixels
+    ASSERT_NE(begin, std::string::npos) << shown;
+    EXPECT_EQ(shown[shown.find_first_not_of("0123456789;", begin + 2)], 'q');
+    EXPECT_NE(shown.find("\x1b\\", begin), std::string::npos);
+    EXPECT_EQ(shown.find("At byte"), std::string::npos);
+    EXPECT_NE(shown.find("Bytes 0 to "), std::string::npos);
+  }
+  // Not where it is no picture, nor where the terminal does not say so, or nothing at all.
+  EXPECT_EQ(peek("Sound/report.rtf", "\x1b[?63;4c").find("\x1bP"), std::string::npos);
+  for (const char* attributes : {"\x1b[?64;1;2;14c", "\x1b[?4c", "junk c", ""}) {
+    const std::string shown = peek("Sound/baseline.jpg", attributes);
+    EXPECT_EQ(shown.find("\x1bP"), std::string::npos) << attributes;
+    EXPECT_NE(shown.find("At byte"), std::string::npos) << attributes;
+  }
+}
+
 // Hex says where on the source its bytes are, and where they go on elsewhere.
 TEST(Hex, SaysWhereOnTheSource) {
   const TempFolder folder;

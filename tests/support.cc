@@ -1,6 +1,7 @@
 #include "support.h"
 
 #include <gtest/gtest.h>
+#include <pty.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -141,6 +142,32 @@ void put16(std::string& image, size_t at, unsigned value) {
 void put32(std::string& image, size_t at, uint32_t value) {
   put16(image, at, value & 0xFFFF);
   put16(image, at + 2, value >> 16);
+}
+
+std::string on_terminal(const std::string& command, unsigned short columns,
+                        const std::string& attributes) {
+  winsize size{};
+  size.ws_row = 24;
+  size.ws_col = columns;
+  int terminal = -1;
+  const pid_t child = ::forkpty(&terminal, nullptr, nullptr, &size);
+  if (child == 0) {
+    ::execl("/bin/sh", "sh", "-c", command.c_str(), nullptr);
+    ::_exit(127);
+  }
+  std::string out;
+  char buffer[4096];
+  for (ssize_t n = 0; (n = ::read(terminal, buffer, sizeof buffer)) > 0;) {
+    out.append(buffer, static_cast<size_t>(n));
+    const size_t asked = out.find("\x1b[c");
+    if (asked == out.npos || attributes.empty()) continue;
+    out.erase(asked, 3);
+    EXPECT_EQ(::write(terminal, attributes.data(), attributes.size()),
+              static_cast<ssize_t>(attributes.size()));
+  }
+  ::close(terminal);
+  ::waitpid(child, nullptr, 0);
+  return out;
 }
 
 }  // namespace undershelf::test

@@ -76,4 +76,9 @@ std::map<int64_t, std::string> exported(const std::string& shelf, const std::str
 void put16(std::string& image, size_t at, unsigned value);
 void put32(std::string& image, size_t at, uint32_t value);
 
+// All that a command line writes to a terminal of so many columns, which answers with these when it
+// is asked for its attributes.
+std::string on_terminal(const std::string& command, unsigned short columns,
+                        const std::string& attributes = "");
+
 }  // namespace undershelf::test

@@ -38,7 +38,8 @@ std::span<const Command> commands() {
               "Tells everything known of one entry, and the reasons for its rating. ID may be its "
               "path.",
               "undershelf show logger-card.shelf 17", run_show},
-      Command{"peek", "SHELF ID [options]", "Shows the content of one file, as text or hex.",
+      Command{"peek", "SHELF ID [options]",
+              "Shows the content of one file, as text or hex; pictures where the terminal can.",
               "undershelf peek logger-card.shelf 17 --hex --bytes 256", run_peek},
       Command{"sheet", "SHELF --to FILE.png [filters] [options]",
               "Draws contact sheets: small pictures of files, with name, size and rating.",

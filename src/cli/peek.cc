@@ -12,6 +12,7 @@
 #include "cli/filters.h"
 #include "cli/output.h"
 #include "cli/shelf_source.h"
+#include "cli/terminal_picture.h"
 #include "exporting/target.h"
 #include "model/encoding.h"
 #include "model/text.h"
@@ -171,12 +172,46 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
   return stream.known_losses().empty() ? kDone : kIncomplete;
 }
 
+// In a terminal that shows pictures; false if it does not, or there is none to show.
+bool show_picture(const Row& row, const StreamReader& stream) {
+  const std::string type = row.type.value_or("");
+  if (type != "picture" && type != "video" && row.format.value_or("") != "pdf") return false;
+  const auto [width, height] = picture_room();
+  if (width == 0) return false;
+  const auto preview = checking::Previewer(width, height).make(stream);
+  if (!preview) return false;
+  std::cout << sixels_of(*preview) << '\n';
+  return true;
+}
+
+// As text if it reads as such, else as hex. Returns what of the stream is lost, as far as it is
+// known.
+Losses show_bytes(const StreamReader& stream, const ByteRange& range, bool as_hex,
+                  std::string_view where) {
+  std::vector<std::byte> bytes(range.length);
+  Losses losses = stream.read(range.offset, bytes);
+  losses.insert(losses.end(), stream.known_losses().begin(), stream.known_losses().end());
+  losses = settled(losses, stream.size());
+  const bool missing = std::ranges::any_of(losses, [&](const Loss& loss) {
+    return is_zero_filled(loss.cause) && overlap({loss.offset, loss.length}, range).length > 0;
+  });
+  std::optional<DecodedText> text;
+  if (!as_hex && !missing) text = decode_text(bytes);
+  if (text) {
+    print_text(text->utf8);
+    if (text->encoding != "UTF-8") say(fmt::format("Text in {}.", text->encoding));
+  } else {
+    print_hex(bytes, range.offset, losses, stream, where);
+  }
+  return losses;
+}
+
 }  // namespace
 
 int run_peek(const Command& self, const std::vector<std::string>& arguments) {
   po::options_description options("Options");
-  options.add_options()("hex", "as hex, even if it reads as text")                    //
-      ("raw", "all of it as it is, into a pipe or file; from --from, --bytes of it")  //
+  options.add_options()("hex", "as hex, even if it reads as text or shows as a picture")  //
+      ("raw", "all of it as it is, into a pipe or file; from --from, --bytes of it")      //
       ("picture", po::value<std::string>()->value_name("FILE.png"),
        "the picture that it is, the first frame or page, as a new PNG of at most 2048 pixels")  //
       ("from", po::value<std::string>()->value_name("N"), "first byte to show")                 //
@@ -203,31 +238,23 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
     const uint64_t most = stream.size() - from;
     return write_raw(stream, {from, std::min(read_bytes(line, "bytes", most), most)});
   }
-  std::vector<std::byte> bytes(std::min(wanted, stream.size() - from));
-  Losses losses = stream.read(from, bytes);
-  losses.insert(losses.end(), stream.known_losses().begin(), stream.known_losses().end());
-  losses = settled(losses, stream.size());
-  const bool missing = std::ranges::any_of(losses, [&](const Loss& loss) {
-    return is_zero_filled(loss.cause) &&
-           overlap({loss.offset, loss.length}, {from, bytes.size()}).length > 0;
-  });
-  std::optional<DecodedText> text;
-  if (!line.has("hex") && !missing) text = decode_text(bytes);
-  if (text) {
-    print_text(text->utf8);
-    if (text->encoding != "UTF-8") say(fmt::format("Text in {}.", text->encoding));
-  } else {
-    const bool on_image = row.volume && spaces.of_volume(*row.volume) != source;
-    print_hex(bytes, from, losses, stream, on_image ? "the disk image it lies on" : "the source");
-  }
-  const bool unreadable = say_losses(losses, {from, bytes.size()});
+  const bool as_picture =
+      !line.has("hex") && !line.has("from") && !line.has("bytes") && show_picture(row, stream);
+  const bool on_image = row.volume && spaces.of_volume(*row.volume) != source;
+  const ByteRange shown = as_picture ? ByteRange{0, stream.size()}
+                                     : ByteRange{from, std::min(wanted, stream.size() - from)};
+  const Losses losses = as_picture
+                            ? stream.known_losses()
+                            : show_bytes(stream, shown, line.has("hex"),
+                                         on_image ? "the disk image it lies on" : "the source");
+  const bool unreadable = say_losses(losses, shown, as_picture ? "zeros are" : "-- is");
   if (row.encrypted) say("It is encrypted: these are the bytes as they are stored.");
-  if (from > 0 && !line.has("from")) {
+  if (shown.offset > 0 && !line.has("from")) {
     say(fmt::format("The first {} are not there: this begins with the first one that is.",
                     counted(from, "byte")));
   }
   say(fmt::format(
-      "Bytes {} to {} of {}, {}.", from, from + bytes.size(), stream.size(),
+      "Bytes {} to {} of {}, {}.", shown.offset, shown.end(), stream.size(),
       row.rating ? fmt::format("{}, score {}", *row.rating, *row.score) : "not rated yet"));
   if (row.rating != "gone") {
     next_step(fmt::format("undershelf export {} --to DIR --id {}", quoted_path(path), row.id));

@@ -1,9 +1,6 @@
 // Terminal manners: nothing raw from a disk reaches a terminal, and what is printed fits it.
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <gtest/gtest.h>
-#include <pty.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include <sstream>
 
@@ -12,27 +9,6 @@
 
 namespace undershelf::test {
 namespace {
-
-// All that a command line writes to a terminal of so many columns.
-std::string on_terminal(const std::string& command, unsigned short columns) {
-  winsize size{};
-  size.ws_row = 24;
-  size.ws_col = columns;
-  int terminal = -1;
-  const pid_t child = ::forkpty(&terminal, nullptr, nullptr, &size);
-  if (child == 0) {
-    ::execl("/bin/sh", "sh", "-c", command.c_str(), nullptr);
-    ::_exit(127);
-  }
-  std::string out;
-  char buffer[4096];
-  for (ssize_t n = 0; (n = ::read(terminal, buffer, sizeof buffer)) > 0;) {
-    out.append(buffer, static_cast<size_t>(n));
-  }
-  ::close(terminal);
-  ::waitpid(child, nullptr, 0);
-  return out;
-}
 
 constexpr const char* kHostile = "a\x1b[31mb\x1b]0;PWNED\x07\u009B2J\u202Egpj\u2028\r\n\tz";
 
