@@ -3,6 +3,8 @@
 
 #include <algorithm>
 #include <iostream>
+#include <iterator>
+#include <string_view>
 #include <unordered_map>
 
 #include "cli/command.h"
@@ -19,19 +21,23 @@ class TreePrinter {
  public:
   void print(const Row& row) {
     if (!started_ || row.volume != volume_) begin_volume(row);
-    const std::vector<std::string> parts = split(row.path);
+    const std::string_view path = row.path;
+    // The part of it that is not printed above yet, and how deep that is.
     size_t shared = 0;
-    while (shared < open_.size() && shared + 1 < parts.size() && open_[shared] == parts[shared]) {
-      ++shared;
+    size_t at = 0;
+    for (size_t end; shared < open_.size() && (end = path.find('/', at)) != path.npos; ++shared) {
+      if (path.substr(at, end - at) != open_[shared]) break;
+      at = end + 1;
     }
     open_.resize(shared);
-    for (; shared + 1 < parts.size(); ++shared) {
-      line("", "", "", shared + 1, parts[shared] + "/");
-      open_.push_back(parts[shared]);
+    for (size_t end; (end = path.find('/', at)) != path.npos; at = end + 1) {
+      open_.emplace_back(path.substr(at, end - at));
+      line("", "", "", open_.size(), open_.back(), true);
     }
+    const std::string_view name = path.substr(at);
     line(row.state, table_rating(row.rating, row.score), row.size ? table_size(*row.size) : "",
-         shared + 1, parts.back() + (row.is_folder() ? "/" : ""));
-    if (row.is_folder()) open_.push_back(parts.back());
+         open_.size() + 1, name, row.is_folder());
+    if (row.is_folder()) open_.emplace_back(name);
   }
 
   void know(const VolumeRecord& record) {
@@ -42,16 +48,6 @@ class TreePrinter {
   }
 
  private:
-  static std::vector<std::string> split(const std::string& path) {
-    std::vector<std::string> parts;
-    for (size_t at = 0; at <= path.size();) {
-      const size_t end = std::min(path.find('/', at), path.size());
-      parts.push_back(path.substr(at, end - at));
-      at = end + 1;
-    }
-    return parts;
-  }
-
   void begin_volume(const Row& row) {
     if (started_) {
       std::cout << '\n';
@@ -64,14 +60,19 @@ class TreePrinter {
     line("", "", "", 0, row.volume ? titles_[*row.volume] : "known by content alone");
   }
 
-  static void line(const std::string& state, const std::string& rating, const std::string& size,
-                   size_t depth, const std::string& name) {
-    const std::string left =
-        fmt::format("{:<8} {:<11}  {:>10}  {}", state, rating, size, std::string(depth * 2, ' '));
-    const size_t room = output_width() - std::min(output_width() - 12, left.size());
-    std::cout << left << shortened(printable(name), room) << '\n';
+  void line(std::string_view state, std::string_view rating, std::string_view size, size_t depth,
+            std::string_view name, bool is_folder = false) {
+    text_.clear();
+    fmt::format_to(std::back_inserter(text_), "{:<8} {:<11}  {:>10}  ", state, rating, size);
+    text_.append(depth * 2, ' ');
+    const size_t room = width_ - std::min(width_ - 12, text_.size());
+    name_.assign(name);
+    if (is_folder) name_ += '/';
+    std::cout << text_ << shortened(printable(name_), room) << '\n';
   }
 
+  const size_t width_ = output_width();
+  std::string text_, name_;  // of a line
   bool started_ = false;
   std::optional<VolumeId> volume_;
   std::vector<std::string> open_;  // the folders that are printed above
@@ -92,7 +93,7 @@ int run_tree(const Command& self, const std::vector<std::string>& arguments) {
   TreePrinter printer;
   for (const VolumeRecord& record : shelf.volumes(false)) printer.know(record);
   uint64_t count = 0;
-  each_row(shelf, selection, [&](const Row& row) {
+  each_outline(shelf, selection, [&](const Row& row) {
     printer.print(row);
     ++count;
     return true;

@@ -91,6 +91,33 @@ void each_row(const Shelf& shelf, const Selection& selection,
   }
 }
 
+void each_outline(const Shelf& shelf, const Selection& selection,
+                  const std::function<bool(const Row&)>& visit) {
+  const SelectionQuery query(shelf, selection);
+  std::string sql = query.select(std::string("e.id AS id, e.volume AS volume, ") + kPath +
+                                 " AS path, e.kind, s.name, e.state, "
+                                 "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END, "
+                                 "s.rating, s.score, '{n}'='n' AS link") +
+                    query.order();
+  if (selection.limit) sql += fmt::format(" LIMIT {}", *selection.limit);
+  SQLite::Statement statement(shelf.db(), sql);
+  Row row;
+  while (statement.executeStep()) {
+    row.id = id_of<EntryId>(statement.getColumn(0));
+    row.volume = maybe_id<VolumeId>(statement.getColumn(1));
+    read_text(statement.getColumn(2), row.path);
+    read_text(statement.getColumn(3), row.kind);
+    row.stream = maybe_text(statement.getColumn(4));
+    read_text(statement.getColumn(5), row.state);
+    row.size = maybe_size(statement.getColumn(6));
+    row.rating.reset();
+    row.score.reset();
+    if (!row.is_folder()) row.rating = maybe_text(statement.getColumn(7));
+    if (row.rating) row.score = statement.getColumn(8).getInt();
+    if (!visit(row)) return;
+  }
+}
+
 void each_place(const Shelf& shelf, const Selection& selection,
                 const std::function<bool(const Row&)>& visit) {
   if (selection.limit) return each_row(shelf, selection, visit);

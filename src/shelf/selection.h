@@ -84,6 +84,11 @@ struct Row {
 void each_row(const Shelf& shelf, const Selection& selection,
               const std::function<bool(const Row&)>& visit);
 
+// Likewise, with those fields only that a tree shows: id, volume, path, kind, stream, state, size,
+// rating and score. Sorted, it takes half of the time. To be sorted by volume and path only.
+void each_outline(const Shelf& shelf, const Selection& selection,
+                  const std::function<bool(const Row&)>& visit);
+
 // Likewise, with those fields only that tell where a row stands: id, stream_id, volume, path, kind,
 // stream, original_path and type. Faster; in no order, unless there is a limit.
 void each_place(const Shelf& shelf, const Selection& selection,
