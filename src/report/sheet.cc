@@ -2,13 +2,16 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <optional>
+#include <sstream>
 #include <utility>
 #include <vector>
 
 #include "access/content.h"
 #include "access/spaces.h"
 #include "checking/preview.h"
+#include "model/encoding.h"
 #include "model/error.h"
 #include "model/text.h"
 #include "model/words.h"
@@ -23,11 +26,14 @@ constexpr double kCellWidth = (Canvas::kWidth - 2 * kEdge) / kColumns;
 constexpr double kCellHeight = (Canvas::kHeight - kTop - 10) / kLines;
 constexpr double kBelow = 44;  // of a cell: for two lines of text
 constexpr double kGap = 10;
+constexpr double kTextSize = 8, kTextLine = 12;
+constexpr size_t kTextLines = 10;
 
 struct Tile {
   std::string name, told;  // the second line: size and rating
   std::string format;      // shown where there is no picture
   std::optional<checking::Preview> preview;
+  std::vector<std::string> lines;  // of its text, if it is one
 };
 
 Colour colour_of(const std::string& rating) {
@@ -47,6 +53,11 @@ void draw_tile(Canvas& canvas, size_t index, const Tile& tile) {
   if (tile.preview) {
     const auto& preview = *tile.preview;
     canvas.picture(x + (width - preview.width) / 2, y + (height - preview.height) / 2, preview);
+  } else if (!tile.lines.empty()) {
+    for (size_t i = 0; i < tile.lines.size(); ++i) {
+      canvas.text(x + 6, y + 5 + kTextLine * static_cast<double>(i), tile.lines[i], kTextSize, kInk,
+                  Canvas::Align::left, width - 12);
+    }
   } else {
     canvas.text(x + width / 2, y + height / 2 - 18, tile.format.empty() ? "?" : tile.format, 17,
                 kFaint, Canvas::Align::centre, width - 10);
@@ -96,7 +107,8 @@ class SheetMaker {
       told = fmt::format("{}x{}, {}", tile.preview->full_width, tile.preview->full_height, told);
     }
     tile.told = fmt::format("{}, {}", told, row.rating.value_or("unrated"));
-    result_.without += !tile.preview;
+    if (!tile.preview) tile.lines = read_in(row);
+    result_.without += !tile.preview && tile.lines.empty();
     tiles_.push_back(std::move(tile));
     options_.progress(++result_.shown);
     if (tiles_.size() == kColumns * kLines) end_page();
@@ -105,6 +117,28 @@ class SheetMaker {
   std::optional<checking::Preview> look_at(const Row& row) {
     if (row.size.value_or(0) == 0 || row.stream_id == StreamId{}) return std::nullopt;
     return previewer_.make(opener_.open(row.stream_id));
+  }
+
+  // The first lines of what reads as text, with a mark for what steers a terminal; nothing if some
+  // of it is missing.
+  std::vector<std::string> read_in(const Row& row) {
+    constexpr uint64_t kMostBytes = 1024;
+    if (row.size.value_or(0) == 0 || row.stream_id == StreamId{} || row.encrypted) return {};
+    const StreamReader stream = opener_.open(row.stream_id);
+    std::vector<std::byte> bytes(std::min(stream.size(), kMostBytes));
+    const bool complete =
+        stream.read(0, bytes).empty() &&
+        (stream.known_losses().empty() || stream.known_losses()[0].offset >= bytes.size());
+    const auto text = complete ? decode_text(bytes) : std::nullopt;
+    std::vector<std::string> lines;
+    if (!text) return lines;
+    std::istringstream in(text->utf8);
+    for (std::string line; lines.size() < kTextLines && std::getline(in, line);) {
+      if (line.ends_with('\r')) line.pop_back();
+      std::ranges::replace(line, '\t', ' ');
+      lines.push_back(without_controls(line));
+    }
+    return lines;
   }
 
   void end_page() {

@@ -22,7 +22,7 @@ struct SheetOptions {
 struct SheetResult {
   size_t pages = 0;
   uint64_t shown = 0;    // files on them
-  uint64_t without = 0;  // of these: without a picture, as none could be made
+  uint64_t without = 0;  // of these: without a picture or text, as none could be made
   bool stopped = false;
 };
 
