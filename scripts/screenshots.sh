@@ -32,7 +32,7 @@ shot() {
     return
   fi
   printf 'sleep %d\n' $((pause + 1)) >> run
-  DISPLAY=:97 LC_ALL=C.UTF-8 xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg white \
+  DISPLAY=:97 LC_ALL=C.UTF-8 xterm -ti vt340 -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg white \
     -fg black +sb -e bash run &
   local terminal=$!
   sleep $pause
@@ -60,7 +60,9 @@ undershelf list fat16-logger.shelf --type picture --rating likely+ --count"
 shot tree 'undershelf tree fat16-logger.shelf --state deleted'
 shot show 'undershelf show fat16-logger.shelf 31'
 shot peek 'undershelf peek fat16-logger.shelf 31 --bytes 400
-undershelf peek fat16-logger.shelf 9 --bytes 160'
+undershelf peek fat16-logger.shelf 9 --bytes 160
+undershelf scan fat32-kinds.img --shelf kinds.shelf --quiet
+undershelf peek kinds.shelf Sound/clip.mkv'
 shot export "undershelf export fat16-logger.shelf --to recovered --state deleted --even-gone
 undershelf verify recovered --shelf fat16-logger.shelf
 cd recovered
