@@ -9,7 +9,6 @@
 #include <unistd.h>
 
 #include <cerrno>
-#include <cstring>
 #include <ctime>
 #include <filesystem>
 #include <span>
@@ -174,7 +173,7 @@ void ArchiveWriter::start(size_t) {
     add_tag("bagit.txt", kBagDeclaration);
   } catch (const TargetFailed& failure) {
     failed_ = true;
-    outcome_.failed.push_back(fmt::format("The target failed: {}.", std::strerror(failure.error)));
+    outcome_.failed.push_back(sentence_of(failure) + ".");
   }
 }
 
@@ -215,7 +214,7 @@ bool ArchiveWriter::put(BagPart part) {
     write(part);
   } catch (const TargetFailed& failure) {
     failed_ = true;
-    outcome_.failed.push_back(fmt::format("The target failed: {}.", std::strerror(failure.error)));
+    outcome_.failed.push_back(sentence_of(failure) + ".");
   }
   return !failed_;
 }
@@ -298,8 +297,7 @@ BagOutcome ArchiveWriter::finish(const std::string& info, FileSum payload) {
       close();
       complete_ = outcome_.lists_complete = true;
     } catch (const TargetFailed& failure) {
-      outcome_.failed.push_back(
-          fmt::format("The target failed: {}.", std::strerror(failure.error)));
+      outcome_.failed.push_back(sentence_of(failure) + ".");
     }
   }
   if (!complete_) {

@@ -38,7 +38,7 @@ std::string sentence_of(const std::exception_ptr& failure) {
   try {
     std::rethrow_exception(failure);
   } catch (const TargetFailed& target) {
-    return fmt::format("The target failed: {}", std::strerror(target.error));
+    return undershelf::sentence_of(target);
   } catch (const std::bad_alloc&) {
     return "There was not enough memory to go on writing";
   } catch (const std::exception& e) {

@@ -11,7 +11,6 @@
 #include <libisofs.h>
 
 #include <cerrno>
-#include <cstring>
 #include <filesystem>
 #include <memory>
 #include <mutex>
@@ -106,7 +105,7 @@ BagOutcome IsoWriter::finish(const std::string& info, FileSum payload) {
       write_image();
       return outcome;
     } catch (const TargetFailed& failure) {
-      outcome.failed.push_back(fmt::format("The target failed: {}.", std::strerror(failure.error)));
+      outcome.failed.push_back(sentence_of(failure) + ".");
     }
   }
   outcome.failed.emplace_back(kNoneWasLeft);

@@ -8,6 +8,7 @@
 #include <boost/endian/buffers.hpp>
 #include <cerrno>
 #include <cstdio>
+#include <cstring>
 
 namespace undershelf {
 namespace {
@@ -37,6 +38,10 @@ Descriptor open_nameless(int directory, const std::string& name) {
 }
 
 }  // namespace
+
+std::string sentence_of(const TargetFailed& failure) {
+  return fmt::format("The target failed: {}", std::strerror(failure.error));
+}
 
 bool is_fatal(int error) {
   return error == ENOSPC || error == EDQUOT || error == EROFS || error == EIO || error == ENODEV;

@@ -43,6 +43,9 @@ struct TargetFailed {
   int error;
 };
 
+// That sentence, without its full stop.
+std::string sentence_of(const TargetFailed& failure);
+
 // Whether an error (errno) concerns the whole target, not one file.
 bool is_fatal(int error);
 
