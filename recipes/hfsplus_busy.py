@@ -1,10 +1,10 @@
 """An HFS+ volume in use for long: thousands of files written and deleted by the kernel's driver.
 
-    python3 recipes/hfsplus_busy.py [--seed 1] [--files 2400] [--folder samples]
+    python3 recipes/hfsplus_busy.py [--seed 1] [--files 2400] [--once] [--folder samples]
 
 Files of many kinds come and go over several mounts, until most are gone: what is left of their records lies between
-those of others, some have a name only. With another folder or seed the name says the seed. Needs what
-`scripts/install-packages.sh --recipes` installs.
+those of others, some have a name only. With --once nothing is deleted before all is written, so that no space is used
+again. With another folder or seed the name says the seed. Needs what `scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import io
@@ -55,11 +55,12 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--files", type=int, default=2400)
+    parser.add_argument("--once", action="store_true")
     parser.add_argument("--folder", type=pathlib.Path, default=SAMPLES)
     asked = parser.parse_args()
-    own = asked.folder == SAMPLES and asked.seed == 1
+    own = asked.folder == SAMPLES and asked.seed == 1 and not asked.once
     chance = random.Random(f"busy {asked.seed}")
-    size = (24 + asked.files // 50) * MIB
+    size = (24 + asked.files // (20 if asked.once else 50)) * MIB
     card = Busy("hfsplus-busy" if own else f"hfsplus-busy-{asked.seed}", size, "BUSY", folder=asked.folder)
     folders = [""]
     with tempfile.TemporaryDirectory() as scratch:
@@ -75,10 +76,11 @@ def main():
                 ending = chance.choices(list(KINDS), [often for _, often in KINDS.values()])[0]
                 path = f"{chance.choice(folders)}/{chance.choice(PLACES)} {mount}-{n:03}.{ending}".lstrip("/")
                 card.write(path, KINDS[ending][0](chance, pathlib.Path(scratch)))
-                if chance.random() < 0.25:
+                if not asked.once and chance.random() < 0.25:
                     card.delete(chance.choice(list(card.files)))
-            gone = chance.sample(sorted(card.files), int(len(card.files) * chance.uniform(0.3, 0.7)))
-            card.delete(*gone)
+            if not asked.once:
+                gone = chance.sample(sorted(card.files), int(len(card.files) * chance.uniform(0.3, 0.7)))
+                card.delete(*gone)
             card.unmount()
             play(card)
     card.mount()
