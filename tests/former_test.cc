@@ -36,12 +36,26 @@ std::multiset<std::string> without_id(std::vector<Json> rows) {
 
 class Formatted : public testing::TestWithParam<const char*> {
  protected:
-  void SetUp() override {
-    write_file(image_, sample(GetParam()));
-    const Outcome outcome = undershelf({"scan", image_, "--shelf", shelf_, "--depth", "deep"});
-    ASSERT_EQ(outcome.code, 0) << outcome.err;
-    rows_ = rows_of(shelf_);
+  // A sample and its deep scan, made once for all tests of a process, which leave it as it is.
+  struct Scanned {
+    TempFolder folder;
+    std::string image = folder.path("card.img");
+    std::string shelf = folder.path("card.shelf");
+    Outcome outcome;
+    std::vector<Json> rows;
+  };
+  static const Scanned& scanned(const std::string& name) {
+    static std::map<std::string, Scanned> all;
+    const auto [at, made] = all.try_emplace(name);
+    Scanned& one = at->second;
+    if (made) {
+      write_file(one.image, sample(name));
+      one.outcome = undershelf({"scan", one.image, "--shelf", one.shelf, "--depth", "deep"});
+      one.rows = rows_of(one.shelf);
+    }
+    return one;
   }
+  void SetUp() override { ASSERT_EQ(scanned_.outcome.code, 0) << scanned_.outcome.err; }
 
   std::vector<const Json*> find(const Json& one) const {
     std::vector<const Json*> found;
@@ -57,9 +71,10 @@ class Formatted : public testing::TestWithParam<const char*> {
   }
 
   TempFolder folder_;
-  std::string image_ = folder_.path("card.img");
-  std::string shelf_ = folder_.path("card.shelf");
-  std::vector<Json> rows_;
+  const Scanned& scanned_ = scanned(GetParam());
+  const std::string& image_ = scanned_.image;
+  const std::string& shelf_ = scanned_.shelf;
+  const std::vector<Json>& rows_ = scanned_.rows;
 };
 
 TEST_P(Formatted, WhateverIsStillNamedIsListedOnceInItsFolder) {

@@ -181,6 +181,7 @@ TEST_F(PassCosts, LivingFilesInTheWayAreAskedForOnce) {
 
 // Each of the up to 4,096 places at which a file may begin was read.
 TEST_F(PassCosts, CandidatesForFirstClustersAreReadOnABudget) {
+  if (UNDERSHELF_SANITIZED) GTEST_SKIP() << "it counts a million reads, which takes long";
   constexpr uint64_t kClusters = 1 << 26, kLost = 3000;
   fill(
       [](VolumeWriter& writer) {
