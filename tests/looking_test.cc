@@ -381,6 +381,10 @@ TEST(Looks, SayWhatIsMissingToLookAtMore) {
   const Outcome clip = peek("Sound/clip.wmv");
   EXPECT_EQ(clip.code, 1);
   EXPECT_NE(clip.err.find("undershelf-looking.so"), std::string::npos) << clip.err;
+  const Outcome sheet = shell(folder.path("undershelf") + " sheet " + folder.path("s") + " --to " +
+                              folder.path("sheet.png"));
+  EXPECT_EQ(sheet.code, 0);
+  EXPECT_NE(sheet.err.find("undershelf-looking.so"), std::string::npos) << sheet.err;
 }
 
 // What does not decode costs a picture, and nothing else.

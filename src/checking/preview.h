@@ -5,6 +5,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "checking/box.h"
@@ -17,6 +18,10 @@ struct Preview {
   uint32_t full_width = 0, full_height = 0;  // of the picture itself; 0: a page, which has none
   std::vector<uint8_t> pixels;               // red, green, blue; line by line, from the top
 };
+
+// Said where Previewer::decodes_all() is false.
+constexpr std::string_view kNotAllDecoders =
+    "What decodes HEIC, video, PDF and more, undershelf-looking.so, is not beside the program.";
 
 // As a PNG file's content.
 std::string png_of(const Preview& preview);

@@ -156,9 +156,9 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
                 previewer.decodes_all()
                     ? "There is no picture to show: it is no picture, video or PDF document that "
                       "is decoded here, or nothing of it decodes."
-                    : "There is no picture to show: it is no JPEG, PNG, GIF, WebP or TIFF picture, "
-                      "or nothing of it decodes. What decodes more, undershelf-looking.so, is not "
-                      "beside the program.");
+                    : fmt::format("There is no picture to show: it is no JPEG, PNG, GIF, WebP or "
+                                  "TIFF picture, or nothing of it decodes. {}",
+                                  checking::kNotAllDecoders));
   }
   std::ofstream file(path, std::ios::binary);
   const std::string png = checking::png_of(*preview);

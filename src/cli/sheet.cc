@@ -10,6 +10,7 @@
 #include <iostream>
 
 #include "access/content.h"
+#include "checking/preview.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
@@ -93,6 +94,7 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
                                         : fmt::format("{} without a picture", result.without),
                     printable(to), result.pages > 1 ? " and so on" : ""));
   }
+  if (!result.all_decoders && result.without > 0) warn(std::string(checking::kNotAllDecoders));
   if (result.stopped) warn("Stopped. The pages that are there are whole.");
   next_step(fmt::format("undershelf export {} --to DIR{}{}", quoted_path(path), filters_again(line),
                         line.has("type") ? "" : " --type picture,video"));

@@ -80,6 +80,7 @@ class SheetMaker {
                    static_cast<uint32_t>(kCellHeight - kBelow - kGap)) {}
 
   SheetResult run(const Selection& selection) {
+    result_.all_decoders = previewer_.decodes_all();
     each_row(shelf_, selection, [&](const Row& row) {
       if (options_.interrupts != nullptr && *options_.interrupts > 0) result_.stopped = true;
       if (result_.stopped) return false;

@@ -24,6 +24,7 @@ struct SheetResult {
   uint64_t shown = 0;    // files on them
   uint64_t without = 0;  // of these: without a picture or text, as none could be made
   bool stopped = false;
+  bool all_decoders = true;  // false: those of a module are not there (checking/preview.h)
 };
 
 // What was selected, in its order, but for files of which nothing is left. Nothing is exported for
