@@ -114,6 +114,10 @@ File largest_jpeg(File file) {
   return best;
 }
 
+Picture decode_largest_jpeg(File file, uint32_t wanted, uint64_t most_pixels) {
+  return decode_jpeg(largest_jpeg(file), wanted, most_pixels);
+}
+
 Picture decode_png(File file, uint64_t most_pixels) {
   png_image image{};
   image.version = PNG_IMAGE_VERSION;
@@ -267,24 +271,37 @@ Picture decode_tiff(File file, uint32_t wanted, uint64_t most_pixels) {
   return exif_orientation(jpeg) == 0 ? upright(std::move(preview), orientation) : preview;
 }
 
-}  // namespace
+using Decoder = Picture (*)(File file, uint32_t wanted, uint64_t most_pixels);
 
-Picture decode_picture(File file, uint32_t wanted, uint64_t most_pixels) {
-  if (begins(file, "\xFF\xD8\xFF")) return decode_jpeg(file, wanted, most_pixels);
-  if (begins(file, "\x89PNG")) return decode_png(file, most_pixels);
-  if (begins(file, "GIF8")) return decode_gif(file, most_pixels);
-  if (begins(file, "RIFF") && begins(file, "WEBP", 8)) return decode_webp(file, most_pixels);
-  if (begins(file, {"II*\0", 4}) || begins(file, {"MM\0*", 4})) {
-    return decode_tiff(file, wanted, most_pixels);
+// By what a file begins with; null if it is none of those.
+Decoder decoder_of(File head) {
+  if (begins(head, "\xFF\xD8\xFF")) return decode_jpeg;
+  if (begins(head, "\x89PNG")) {
+    return [](File file, uint32_t, uint64_t most) { return decode_png(file, most); };
   }
+  if (begins(head, "GIF8")) {
+    return [](File file, uint32_t, uint64_t most) { return decode_gif(file, most); };
+  }
+  if (begins(head, "RIFF") && begins(head, "WEBP", 8)) {
+    return [](File file, uint32_t, uint64_t most) { return decode_webp(file, most); };
+  }
+  if (begins(head, {"II*\0", 4}) || begins(head, {"MM\0*", 4})) return decode_tiff;
   // Raw files that are no TIFF, or say so in words of their own.
   for (const std::string_view mark :
        {std::string_view("IIU\0", 4), std::string_view("IIRO"), std::string_view("IIRS"),
         std::string_view("MMOR"), std::string_view("FUJIFILM"), std::string_view("FOVb")}) {
-    if (begins(file, mark)) return decode_jpeg(largest_jpeg(file), wanted, most_pixels);
+    if (begins(head, mark)) return decode_largest_jpeg;
   }
-  if (begins(file, "ftypcrx ", 4)) return decode_jpeg(largest_jpeg(file), wanted, most_pixels);
-  return {};
+  return begins(head, "ftypcrx ", 4) ? decode_largest_jpeg : nullptr;
+}
+
+}  // namespace
+
+bool begins_a_picture(File head) { return decoder_of(head) != nullptr; }
+
+Picture decode_picture(File file, uint32_t wanted, uint64_t most_pixels) {
+  const Decoder decoder = decoder_of(file);
+  return decoder == nullptr ? Picture{} : decoder(file, wanted, most_pixels);
 }
 
 Picture shrunk(const Picture& picture, uint32_t most_width, uint32_t most_height) {

@@ -14,6 +14,9 @@ namespace undershelf::checking {
 // that is none; it takes up to 7 bytes for each.
 Picture decode_picture(std::span<const uint8_t> file, uint32_t wanted, uint64_t most_pixels);
 
+// Whether a file that begins with these bytes, twelve if it has them, is one of those.
+bool begins_a_picture(std::span<const uint8_t> head);
+
 // Fitted into so many pixels, at least one, by the mean of those that become one; never made
 // larger.
 Picture shrunk(const Picture& picture, uint32_t most_width, uint32_t most_height);

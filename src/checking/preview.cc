@@ -56,8 +56,10 @@ Previewer::Previewer(uint32_t most_width, uint32_t most_height)
                          : reinterpret_cast<looking::Decode*>(::dlsym(module_, looking::kDecode));
   box_ = std::make_unique<Box>(1, [=, shared = shared_](content::Bytes& bytes) {
     Picture picture;
-    if (bytes.size() <= kMostBytes) {
-      std::vector<uint8_t> file(bytes.size());
+    const auto head = bytes.at(0, 12);
+    // A video is not read as a whole to learn that it is none of these.
+    if (begins_a_picture({reinterpret_cast<const uint8_t*>(head.data()), head.size()})) {
+      std::vector<uint8_t> file(std::min(bytes.size(), kMostBytes));
       file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
       picture = decode_picture(file, std::max(width, height), kMostPixels);
     }
