@@ -1,4 +1,5 @@
 // A mounted selection against an export of the same: with the kernel between.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
@@ -19,7 +20,7 @@ class Mounted : public testing::Test {
   }
   // Runs commands in the test's folder while the selection is mounted at `there`.
   Outcome with_mount(const std::string& options, const std::string& commands) {
-    return shell("cd " + quoted(folder_.path()) + "\n" + quoted(UNDERSHELF_PROGRAM) +
+    return shell("cd " + quoted(folder_.path()) + "\n" + environment_ + quoted(UNDERSHELF_PROGRAM) +
                  " mount card.shelf there " + options +
                  " 2> told & program=$!\n"
                  "for i in $(seq 200); do mountpoint -q there && break; "
@@ -34,6 +35,7 @@ class Mounted : public testing::Test {
 
   TempFolder folder_;
   std::string shelf_ = folder_.path("card.shelf");
+  std::string environment_;  // of the program, with a space behind it
 };
 
 #define REQUIRE_MOUNTS() \
@@ -70,6 +72,46 @@ TEST_F(Mounted, NothingCanBeChanged) {
       "$c 2> /dev/null && echo \"$c was done\"; done; true");
   EXPECT_EQ(tried.out, "");
   EXPECT_EQ(tried.code, 0);
+}
+
+// As confine_test.cc has it of the commands that end by themselves.
+TEST_F(Mounted, TheProgramCannotWriteToItsSource) {
+  scan("fat12-floppy");
+  REQUIRE_MOUNTS();
+  const TempFolder elsewhere;  // the shelf's own folder can be written to
+  const std::string card = elsewhere.path("card.img");
+  fs::copy_file(folder_.path("card.img"), card);
+  environment_ =
+      "UNDERSHELF_TRY_WRITE=" + quoted(card) + " LD_PRELOAD=" + quoted(UNDERSHELF_FAULTS) + " ";
+  EXPECT_EQ(with_mount("--source " + quoted(card), "true").code, 0);
+  EXPECT_THAT(read_file(folder_.path("told")),
+              testing::HasSubstr("TRIED " + std::to_string(EACCES)));
+}
+
+// Whatever ends it, the folder is an empty one again.
+TEST_F(Mounted, AKilledOneIsUnmounted) {
+  scan("fat12-floppy");
+  REQUIRE_MOUNTS();
+  const Outcome killed = with_mount(
+      "",
+      "kill -KILL $program; for i in $(seq 100); do mountpoint -q there || break; sleep 0.05; "
+      "done; mountpoint -q there || ls there | wc -l");
+  EXPECT_EQ(killed.out, "0\n");
+}
+
+// A folder that takes many calls to list: nothing twice, nothing left out, each with its number.
+TEST_F(Mounted, ListsFoldersOfManyFiles) {
+  scan("hfsplus-pieces");  // 120 in one
+  REQUIRE_MOUNTS();
+  const Outcome listed = with_mount(
+      "",
+      "(cd there && find . -printf '%i %s %p\\n' | sort) > by_find; "
+      "(cd there && find . -print0 | xargs -0 stat -c '%i %s %n' | sort) > by_stat; "
+      "cmp by_find by_stat; cut -d' ' -f1 by_find | sort | uniq -d; find there -type f | wc -l");
+  EXPECT_EQ(listed.err, "");
+  EXPECT_GT(std::stoi(listed.out), 120);
+  EXPECT_THAT(read_file(folder_.path("told")),
+              testing::HasSubstr("only: " + std::to_string(std::stoi(listed.out)) + " files"));
 }
 
 // A file with bytes that are not its own: it ends in an error where those begin, or in zeros.

@@ -3,7 +3,6 @@
 
 #include <fmt/format.h>
 
-#include "access/content.h"
 #include "cli/command.h"
 #include "cli/filters.h"
 #include "cli/output.h"
@@ -34,7 +33,8 @@ int run_mount(const Command& self, const std::vector<std::string>& arguments) {
         printable(mount.directory), counted(sum.files, "file"), table_size(sum.bytes),
         quoted_path(mount.directory)));
   };
-  mount_selection(shelf, open_scanned_source(shelf, line.text("source")), selection, mount);
+  mount_selection(
+      shelf, [&] { return open_source_of(line, shelf, {}); }, selection, mount);
   next_step(fmt::format("undershelf export {} --to DIR{}", quoted_path(path), filters_again(line)));
   return kDone;
 }

@@ -2,24 +2,29 @@
 
 #define FUSE_USE_VERSION 31
 #include <fmt/format.h>
-#include <fuse3/fuse.h>
 #include <fuse3/fuse_log.h>
+#include <fuse3/fuse_lowlevel.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <cerrno>
 #include <climits>
+#include <csignal>
 #include <cstdarg>
 #include <cstdio>
 #include <cstring>
 #include <filesystem>
 #include <memory>
 #include <new>
+#include <optional>
 #include <span>
 #include <unordered_map>
+#include <utility>
+#include <vector>
 
 #include "access/apple_double.h"
 #include "access/content.h"
@@ -109,20 +114,25 @@ struct Mounted {
   // By handle. Some may still be open when it ends.
   std::unordered_map<uint64_t, std::unique_ptr<OpenFile>> open_files;
   uint64_t next_handle = 1;
+  std::vector<char> page;  // that an answer is made in
 };
 
-Mounted& mounted() { return *static_cast<Mounted*>(fuse_get_context()->private_data); }
+Mounted& mounted(fuse_req_t request) {
+  return **static_cast<std::optional<Mounted>*>(fuse_req_userdata(request));
+}
 
-// No exception may pass through libfuse.
+// Answers a request by what `call` returns: 0 if it has answered, else what is wrong, negative. No
+// exception may pass through libfuse.
 template <typename Call>
-int guarded(const Call& call) {
+void answer(fuse_req_t request, const Call& call) {
+  int wrong = -EIO;
   try {
-    return call();
+    wrong = call();
   } catch (const std::bad_alloc&) {
-    return -ENOMEM;
-  } catch (const std::exception&) {
-    return -EIO;
+    wrong = -ENOMEM;
+  } catch (const std::exception&) {  // it is -EIO
   }
+  if (wrong != 0) fuse_reply_err(request, -wrong);
 }
 
 timespec to_timespec(const std::optional<Time>& time) {
@@ -137,8 +147,14 @@ timespec to_timespec(const std::optional<Time>& time) {
   return found;
 }
 
-void describe(const View::Node& node, struct stat& status) {
-  status = {};
+// The kernel knows nodes by numbers: these are indexes of the view, from FUSE_ROOT_ID on.
+fuse_ino_t number_of_node(uint32_t index) { return FUSE_ROOT_ID + index; }
+uint32_t node_of(fuse_ino_t number) { return static_cast<uint32_t>(number - FUSE_ROOT_ID); }
+
+struct stat describe(const View& view, uint32_t index) {
+  const View::Node& node = view.at(index);
+  struct stat status {};
+  status.st_ino = number_of_node(index);
   status.st_mode = node.folder ? S_IFDIR | 0555 : S_IFREG | 0444;
   status.st_nlink = 1;
   status.st_uid = ::getuid();
@@ -147,72 +163,115 @@ void describe(const View::Node& node, struct stat& status) {
   status.st_blocks = static_cast<blkcnt_t>((node.size + 511) / 512);
   status.st_mtim = status.st_ctim = to_timespec(node.modified);
   status.st_atim = to_timespec(node.accessed ? node.accessed : node.modified);
+  return status;
 }
 
-int get_attributes(const char* path, struct stat* status, fuse_file_info*) {
-  const View::Node* node = mounted().view.find(path);
-  if (node == nullptr) return -ENOENT;
-  describe(*node, *status);
-  return 0;
+fuse_entry_param entry_of(const View& view, uint32_t index) {
+  fuse_entry_param entry{};
+  entry.ino = number_of_node(index);
+  entry.attr = describe(view, index);
+  entry.attr_timeout = entry.entry_timeout = kForEver;
+  return entry;
 }
 
-int read_folder(const char* path, void* buffer, fuse_fill_dir_t add, off_t, fuse_file_info*,
-                fuse_readdir_flags) {
-  const View& view = mounted().view;
-  const View::Node* folder = view.find(path);
-  if (folder == nullptr) return -ENOENT;
-  if (!folder->folder) return -ENOTDIR;
-  for (const char* name : {".", ".."}) add(buffer, name, nullptr, 0, fuse_fill_dir_flags{});
-  for (uint32_t i = folder->first; i < folder->end; ++i) {
-    struct stat status {};
-    describe(view.at(i), status);
-    if (add(buffer, view.at(i).name.c_str(), &status, 0, FUSE_FILL_DIR_PLUS) != 0) return -ENOMEM;
-  }
-  return 0;
-}
-
-int open_file(const char* path, fuse_file_info* file) {
-  return guarded([&] {
-    const View::Node* node = mounted().view.find(path);
-    if (node == nullptr) return -ENOENT;
-    if (node->folder) return -EISDIR;
-    if ((file->flags & O_ACCMODE) != O_RDONLY) return -EROFS;
-    auto opened = std::make_unique<OpenFile>(mounted().open(*node));
-    // Only so does a read that ends before what is missing stay one.
-    file->direct_io = !opened->losses.empty() && !mounted().fill ? 1 : 0;
-    file->keep_cache = 1;
-    file->fh = mounted().next_handle++;
-    mounted().open_files.emplace(file->fh, std::move(opened));
+void look_up(fuse_req_t request, fuse_ino_t parent, const char* name) {
+  answer(request, [&] {
+    const View& view = mounted(request).view;
+    const auto child = view.child(node_of(parent), name);
+    const fuse_entry_param entry = child ? entry_of(view, *child) : fuse_entry_param{};
+    if (!child) return -ENOENT;
+    fuse_reply_entry(request, &entry);
     return 0;
   });
 }
 
-int read_file(const char*, char* buffer, size_t size, off_t offset, fuse_file_info* file) {
-  return guarded([&] {
-    const std::span out(reinterpret_cast<std::byte*>(buffer), std::min<size_t>(size, INT_MAX));
-    return mounted().read(*mounted().open_files.at(file->fh), out, static_cast<uint64_t>(offset));
+void get_attributes(fuse_req_t request, fuse_ino_t number, fuse_file_info*) {
+  const struct stat status = describe(mounted(request).view, node_of(number));
+  fuse_reply_attr(request, &status, kForEver);
+}
+
+// As many of a folder's children as fit, from the one behind `offset`: this one, the folder above,
+// then its nodes in order; with all that is known of them if it is to be `plus`.
+void read_folder(fuse_req_t request, fuse_ino_t number, size_t size, off_t offset, bool plus) {
+  answer(request, [&] {
+    const View& view = mounted(request).view;
+    const View::Node& folder = view.at(node_of(number));
+    std::vector<char>& page = mounted(request).page;
+    page.resize(size);
+    size_t used = 0;
+    const off_t end = 2 + static_cast<off_t>(folder.end - folder.first);
+    for (off_t at = offset; at < end; ++at) {
+      uint32_t index = at == 0 ? node_of(number) : folder.parent;
+      if (at >= 2) index = folder.first + static_cast<uint32_t>(at - 2);
+      const char* name = at == 0 ? "." : at == 1 ? ".." : view.at(index).name.c_str();
+      const fuse_entry_param entry = entry_of(view, index);
+      const auto add = [&](char* to, size_t room) {
+        return plus ? fuse_add_direntry_plus(request, to, room, name, &entry, at + 1)
+                    : fuse_add_direntry(request, to, room, name, &entry.attr, at + 1);
+      };
+      const size_t taken = add(page.data() + used, size - used);
+      if (taken > size - used) break;
+      used += taken;
+    }
+    fuse_reply_buf(request, page.data(), used);
+    return 0;
   });
 }
 
-int release_file(const char*, fuse_file_info* file) {
-  mounted().open_files.erase(file->fh);
-  return 0;
+void read_names(fuse_req_t request, fuse_ino_t number, size_t size, off_t offset, fuse_file_info*) {
+  read_folder(request, number, size, offset, false);
 }
 
-int tell_room(const char*, struct statvfs* status) {
-  *status = {};
+void read_names_and_attributes(fuse_req_t request, fuse_ino_t number, size_t size, off_t offset,
+                               fuse_file_info*) {
+  read_folder(request, number, size, offset, true);
+}
+
+void open_file(fuse_req_t request, fuse_ino_t number, fuse_file_info* file) {
+  answer(request, [&] {
+    Mounted& state = mounted(request);
+    const View::Node& node = state.view.at(node_of(number));
+    if (node.folder) return -EISDIR;
+    if ((file->flags & O_ACCMODE) != O_RDONLY) return -EROFS;
+    auto opened = std::make_unique<OpenFile>(state.open(node));
+    // Only so does a read that ends before what is missing stay one.
+    file->direct_io = !opened->losses.empty() && !state.fill ? 1 : 0;
+    file->keep_cache = 1;
+    file->fh = state.next_handle++;
+    state.open_files.emplace(file->fh, std::move(opened));
+    fuse_reply_open(request, file);
+    return 0;
+  });
+}
+
+void read_file(fuse_req_t request, fuse_ino_t, size_t size, off_t offset, fuse_file_info* file) {
+  answer(request, [&] {
+    Mounted& state = mounted(request);
+    state.page.resize(std::min<size_t>(size, INT_MAX));
+    const int got =
+        state.read(*state.open_files.at(file->fh), std::as_writable_bytes(std::span(state.page)),
+                   static_cast<uint64_t>(offset));
+    if (got < 0) return got;
+    fuse_reply_buf(request, state.page.data(), static_cast<size_t>(got));
+    return 0;
+  });
+}
+
+void release_file(fuse_req_t request, fuse_ino_t, fuse_file_info* file) {
+  mounted(request).open_files.erase(file->fh);
+  fuse_reply_err(request, 0);
+}
+
+void tell_room(fuse_req_t request, fuse_ino_t) {
   constexpr unsigned kBlock = 4096;
-  status->f_bsize = status->f_frsize = kBlock;
-  status->f_blocks = (mounted().view.sum().bytes + kBlock - 1) / kBlock;
-  status->f_files = mounted().view.sum().files;
-  status->f_namemax = 255;
-  status->f_flag = ST_RDONLY;
-  return 0;
-}
-
-void* begin(fuse_conn_info*, fuse_config* config) {
-  config->entry_timeout = config->attr_timeout = config->negative_timeout = kForEver;
-  return fuse_get_context()->private_data;
+  const View::Sum& sum = mounted(request).view.sum();
+  struct statvfs status {};
+  status.f_bsize = status.f_frsize = kBlock;
+  status.f_blocks = (sum.bytes + kBlock - 1) / kBlock;
+  status.f_files = sum.files;
+  status.f_namemax = 255;
+  status.f_flag = ST_RDONLY;
+  fuse_reply_statfs(request, &status);
 }
 
 void require_empty_folder(const std::string& directory) {
@@ -232,48 +291,96 @@ void require_empty_folder(const std::string& directory) {
   throw Error(Failure::unavailable, fmt::format("{} cannot be mounted: {}.", directory, why));
 }
 
-struct EndFuse {
-  void operator()(fuse* session) const { fuse_destroy(session); }
+// Mounted from its making to its end. What unmounts is a process of its own, which waits for the
+// end of this one, however it comes: this one may not, once it is confined.
+class Session {
+ public:
+  Session(std::optional<Mounted>& state, const std::string& directory) {
+    fuse_lowlevel_ops calls{};
+    calls.lookup = look_up;
+    calls.getattr = get_attributes;
+    calls.readdir = read_names;
+    calls.readdirplus = read_names_and_attributes;
+    calls.open = open_file;
+    calls.read = read_file;
+    calls.release = release_file;
+    calls.statfs = tell_room;
+    std::array<std::string, 3> words = {"undershelf", "-o",
+                                        "ro,nosuid,nodev,noexec,default_permissions,"
+                                        "fsname=undershelf,subtype=undershelf"};
+    std::array<char*, 3> pointers{};
+    std::ranges::transform(words, pointers.begin(), [](std::string& word) { return word.data(); });
+    fuse_args arguments{static_cast<int>(pointers.size()), pointers.data(), 0};
+    fuse_set_log_func(note_words);
+    session_.reset(fuse_session_new(&arguments, &calls, sizeof calls, &state));
+    fuse_opt_free_args(&arguments);
+    if (!session_ || fuse_session_mount(session_.get(), directory.c_str()) != 0) {
+      fail_to_mount(directory);
+    }
+    begin_unmounter();
+  }
+  Session(const Session&) = delete;
+  Session& operator=(const Session&) = delete;
+  ~Session() {
+    if (unmounter_ > 0) {
+      ::close(alive_);
+      ::waitpid(unmounter_, nullptr, 0);
+    }
+    fuse_session_unmount(session_.get());  // finds it done, if it could be
+  }
+
+  // Until it is unmounted or a signal comes.
+  void serve() {
+    const bool can_be_stopped = fuse_set_signal_handlers(session_.get()) == 0;
+    fuse_session_loop(session_.get());
+    if (can_be_stopped) fuse_remove_signal_handlers(session_.get());
+  }
+
+ private:
+  struct Destroy {
+    void operator()(fuse_session* session) const { fuse_session_destroy(session); }
+  };
+
+  void begin_unmounter() {
+    std::array<int, 2> pipe{};
+    if (::pipe2(pipe.data(), O_CLOEXEC) != 0) return;
+    unmounter_ = ::fork();
+    if (unmounter_ == 0) {
+      for (const int signal : {SIGINT, SIGTERM, SIGHUP, SIGQUIT}) std::signal(signal, SIG_IGN);
+      ::close(pipe[1]);
+      char nothing = 0;
+      while (::read(pipe[0], &nothing, 1) < 0 && errno == EINTR) {
+      }
+      fuse_session_unmount(session_.get());
+      ::_exit(0);
+    }
+    ::close(pipe[0]);
+    alive_ = pipe[1];
+    if (unmounter_ < 0) ::close(alive_);
+  }
+
+  std::unique_ptr<fuse_session, Destroy> session_;
+  pid_t unmounter_ = -1;
+  int alive_ = -1;  // the end of a pipe that is open as long as this process lives
 };
 
 }  // namespace
 
-void mount_selection(const Shelf& shelf, const SourcePtr& source, const Selection& selection,
-                     const MountOptions& options) {
+void mount_selection(const Shelf& shelf, const std::function<SourcePtr()>& open_source,
+                     const Selection& selection, const MountOptions& options) {
   require_empty_folder(options.directory);
-  Mounted state(shelf, source, View(shelf, selection, PathRules{}, options.even_gone),
-                options.fill);
-  if (state.view.sum().files == 0) {
+  View view(shelf, selection, PathRules{}, options.even_gone);
+  const View::Sum sum = view.sum();
+  if (sum.files == 0) {
     throw Error(Failure::incomplete,
                 "Nothing was mounted: no file fits these filters, or nothing but names is left of "
                 "those that do. `undershelf list` shows what there is.");
   }
-  fuse_operations calls{};
-  calls.init = begin;
-  calls.getattr = get_attributes;
-  calls.readdir = read_folder;
-  calls.open = open_file;
-  calls.read = read_file;
-  calls.release = release_file;
-  calls.statfs = tell_room;
-  std::array<std::string, 3> words = {"undershelf", "-o",
-                                      "ro,nosuid,nodev,noexec,default_permissions,"
-                                      "fsname=undershelf,subtype=undershelf"};
-  std::array<char*, 3> pointers{};
-  std::ranges::transform(words, pointers.begin(), [](std::string& word) { return word.data(); });
-  fuse_args arguments{static_cast<int>(pointers.size()), pointers.data(), 0};
-  fuse_set_log_func(note_words);
-  const std::unique_ptr<fuse, EndFuse> session(fuse_new(&arguments, &calls, sizeof calls, &state));
-  fuse_opt_free_args(&arguments);
-  if (!session || fuse_mount(session.get(), options.directory.c_str()) != 0) {
-    fail_to_mount(options.directory);
-  }
-  fuse_session* signals = fuse_get_session(session.get());
-  const bool can_be_stopped = fuse_set_signal_handlers(signals) == 0;
-  options.mounted(state.view.sum());
-  fuse_loop(session.get());
-  if (can_be_stopped) fuse_remove_signal_handlers(signals);
-  fuse_unmount(session.get());
+  std::optional<Mounted> state;
+  Session session(state, options.directory);
+  state.emplace(shelf, open_source(), std::move(view), options.fill);
+  options.mounted(sum);
+  session.serve();
 }
 
 }  // namespace undershelf

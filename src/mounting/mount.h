@@ -20,10 +20,11 @@ struct MountOptions {
 };
 
 // Shows the selection until it is unmounted, or SIGINT, SIGTERM or SIGHUP comes. Nothing can be
-// written, and no file is executable. Throws Error (unavailable) if it cannot be mounted, refused
-// if the folder is none or not empty, and incomplete if there is nothing to show. One at a time in
-// a process.
-void mount_selection(const Shelf& shelf, const SourcePtr& source, const Selection& selection,
-                     const MountOptions& options);
+// written, and no file is executable. `open_source` is called once it is mounted, and may confine
+// the process. Throws Error (unavailable) if it cannot be mounted, refused if the folder is none or
+// not empty, incomplete if there is nothing to show, and what `open_source` throws. One at a time
+// in a process, which must have no other threads yet.
+void mount_selection(const Shelf& shelf, const std::function<SourcePtr()>& open_source,
+                     const Selection& selection, const MountOptions& options);
 
 }  // namespace undershelf

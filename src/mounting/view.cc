@@ -10,8 +10,6 @@
 namespace undershelf {
 namespace {
 
-constexpr uint32_t kNone = UINT32_MAX;
-
 // Collects nodes in the order of rows, in which a folder may come after what is in it.
 class Collector {
  public:
@@ -50,7 +48,7 @@ View::View(const Shelf& shelf, const Selection& selection, const PathRules& rule
   const WrittenPaths paths(shelf, selection, rules);
   const uint64_t head = apple_double_head({}, 0).size();
   Collector collector(nodes_);
-  each_row(shelf, selection, [&](const Row& row) {
+  each_place(shelf, selection, [&](const Row& row) {
     if (row.is_folder()) {
       std::string path = paths.of(row);
       if (path.ends_with('/')) path.pop_back();
@@ -99,29 +97,14 @@ void View::order() {
   nodes_ = std::move(ordered);
 }
 
-uint32_t View::child(uint32_t folder, std::string_view name) const {
+std::optional<uint32_t> View::child(uint32_t folder, std::string_view name) const {
   const auto begin = nodes_.begin() + nodes_[folder].first;
   const auto end = nodes_.begin() + nodes_[folder].end;
   const auto found = std::lower_bound(begin, end, name, [](const Node& node, std::string_view to) {
     return std::string_view(node.name) < to;
   });
-  if (found == end || found->name != name) return kNone;
+  if (found == end || found->name != name) return std::nullopt;
   return static_cast<uint32_t>(found - nodes_.begin());
-}
-
-const View::Node* View::find(std::string_view path) const {
-  uint32_t at = 0;
-  while (!path.empty()) {
-    if (path.front() == '/') {
-      path.remove_prefix(1);
-      continue;
-    }
-    const size_t length = std::min(path.find('/'), path.size());
-    at = child(at, path.substr(0, length));
-    if (at == kNone) return nullptr;
-    path.remove_prefix(length);
-  }
-  return &nodes_[at];
 }
 
 }  // namespace undershelf

@@ -36,14 +36,13 @@ class View {
   // `even_gone`: files rated gone as well. Holds a node for each file and folder.
   View(const Shelf& shelf, const Selection& selection, const PathRules& rules, bool even_gone);
 
-  // Path from the root, with `/` in front. Nothing if there is no such file or folder.
-  const Node* find(std::string_view path) const;
-  // Children of a folder are nodes [first, end), by name.
+  // Node 0 is the root, its own parent. Children of a folder are nodes [first, end), by name.
   const Node& at(uint32_t index) const { return nodes_[index]; }
+  // A folder's child of that name, if it has one.
+  std::optional<uint32_t> child(uint32_t folder, std::string_view name) const;
   Sum sum() const { return sum_; }
 
  private:
-  uint32_t child(uint32_t folder, std::string_view name) const;
   void order();
 
   std::vector<Node> nodes_;  // the root, then the children of each folder together

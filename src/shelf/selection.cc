@@ -124,7 +124,8 @@ void each_place(const Shelf& shelf, const Selection& selection,
   const SelectionQuery query(shelf, selection);
   SQLite::Statement statement(
       shelf.db(), query.select(std::string("e.id, coalesce(s.id,0), e.volume, ") + kPath +
-                               ", e.kind, s.name, e.original_path, coalesce(s.type, e.type)"));
+                               ", e.kind, s.name, e.original_path, coalesce(s.type, e.type), "
+                               "s.size, e.modified, e.accessed, s.rating"));
   Row row;
   while (statement.executeStep()) {
     row.id = id_of<EntryId>(statement.getColumn(0));
@@ -135,6 +136,10 @@ void each_place(const Shelf& shelf, const Selection& selection,
     row.stream = maybe_text(statement.getColumn(5));
     row.original_path = maybe_text(statement.getColumn(6));
     row.type = maybe_text(statement.getColumn(7));
+    row.size = maybe_size(statement.getColumn(8));
+    row.modified = maybe_time(statement.getColumn(9));
+    row.accessed = maybe_time(statement.getColumn(10));
+    row.rating = maybe_text(statement.getColumn(11));
     if (!visit(row)) return;
   }
 }

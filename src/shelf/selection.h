@@ -89,8 +89,9 @@ void each_row(const Shelf& shelf, const Selection& selection,
 void each_outline(const Shelf& shelf, const Selection& selection,
                   const std::function<bool(const Row&)>& visit);
 
-// Likewise, with those fields only that tell where a row stands: id, stream_id, volume, path, kind,
-// stream, original_path and type. Faster; in no order, unless there is a limit.
+// Likewise, with those fields only that tell where a row stands and what a folder's listing says of
+// it: id, stream_id, volume, path, kind, stream, original_path, type, size, modified, accessed and
+// rating. Faster; in no order, unless there is a limit.
 void each_place(const Shelf& shelf, const Selection& selection,
                 const std::function<bool(const Row&)>& visit);
 
