@@ -46,7 +46,7 @@ run() {
   mkdir -p "build/corpus/$name"
   log="build/findings/$name.log"
   first=()
-  [[ $name != fuzz-content-* && $name != fuzz-preview ]] || first=(build/corpus/kinds)
+  [[ $name != fuzz-@(content-*|preview|rejoin) ]] || first=(build/corpus/kinds)
   if "$1" -max_total_time="$2" -timeout=10 -rss_limit_mb=1024 -max_len=400000 -print_final_stats=1 \
     -artifact_prefix="build/findings/$name-" "build/corpus/$name" "${first[@]}" > "$log" 2>&1; then
     echo "$name: $(sed -n 's/stat::number_of_executed_units: *//p' "$log") inputs, none breaks it"

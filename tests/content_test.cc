@@ -8,6 +8,7 @@
 #include <sstream>
 
 #include "checking/examine.h"
+#include "content/families.h"
 #include "kinds.h"
 #include "source/hash.h"
 #include "support.h"
@@ -218,6 +219,44 @@ TEST(Kinds, NumbersOutOfRangeEndAWalk) {
             << name;
       }
     }
+  }
+}
+
+// Tables that count 65,535 lines and end with the file: no more is asked of it than it can hold.
+TEST(Content, TablesEndWithTheFile) {
+  class Counted : public content::MemoryBytes {
+   public:
+    using MemoryBytes::MemoryBytes;
+    std::span<const std::byte> at(uint64_t offset, size_t length) override {
+      ++asked;
+      return MemoryBytes::at(offset, length);
+    }
+    size_t asked = 0;
+  };
+  std::string elf(
+      "\x7f"
+      "ELF\2\1\1",
+      7);
+  elf.resize(8192);
+  elf[16] = 2;  // e_type, e_machine, e_version, e_shoff, e_phentsize, e_phnum, e_shentsize, e_shnum
+  elf[18] = 62;
+  elf[20] = 1;
+  elf[41] = 1;
+  for (const int at : {54, 55, 56, 57, 60, 61}) elf[at] = '\xff';
+  elf[58] = 64;
+  std::string font("\0\1\0\0\0\1\0\0\0\0\0\0name\0\0\0\0\0\0\1\0\0\0\1\0", 28);
+  font.resize(8192, 'x');
+  font.replace(256, 6, std::string("\0\0\xff\xff\0\0", 6));
+  const std::vector<std::pair<const content::Family*, std::string>> files = {
+      {&content::kProgram, elf}, {&content::kFont, font}};
+  for (const auto& [family, file] : files) {
+    Counted bytes(std::as_bytes(std::span(file)));
+    const std::string_view format = family->recognise(bytes);
+    ASSERT_NE(format, "");
+    family->walk(bytes, format);
+    content::Description says;
+    if (family->describe != nullptr) family->describe(bytes, format, says);
+    EXPECT_LT(bytes.asked, 2500U) << format;
   }
 }
 

@@ -63,6 +63,7 @@ void describe(Bytes& bytes, std::string_view format, Description& found) {
     const uint64_t table = bytes.be32(record + 8);
     for (uint64_t n = 0; n < bytes.be16(table + 2); ++n) {
       const uint64_t name = table + 6 + n * 12;
+      if (name > bytes.size()) return;
       constexpr uint16_t kWindows = 3, kFullName = 4;
       if (bytes.be16(name) != kWindows || bytes.be16(name + 6) != kFullName) continue;
       const uint64_t at = table + bytes.be16(table + 4) + bytes.be16(name + 10);

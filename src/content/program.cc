@@ -34,7 +34,10 @@ Walk elf(Bytes& bytes) {
   };
   const uint64_t segments = word(wide ? 32 : 28), sections = word(wide ? 40 : 32);
   const uint64_t at = wide ? 54 : 42;
-  uint64_t end = sections + half(at + 4) * half(at + 6);
+  if (segments > bytes.size() || sections > bytes.size()) return up_to(bytes, UINT64_MAX);
+  uint64_t end =
+      std::max(segments + half(at) * half(at + 2), sections + half(at + 4) * half(at + 6));
+  if (end > bytes.size()) return up_to(bytes, end);  // a table that is not all there says no more
   for (uint64_t i = 0; i < half(at + 2); ++i) {
     const uint64_t segment = segments + i * half(at);
     const uint64_t from = word(segment + (wide ? 8 : 4));
