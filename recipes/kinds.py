@@ -138,6 +138,15 @@ def documents(folder):
     run("pandoc", folder / "page.html", "-o", folder / "report.epub", "--metadata", "title=Gauges")
 
 
+def slides(folder):
+    """Slides, and a sheet with a picture of its first page, as an office program writes them."""
+    with tempfile.TemporaryDirectory() as home:
+        convert = ["soffice", f"-env:UserInstallation=file://{home}", "--headless", "--convert-to"]
+        run(*convert, "odp:impress8", "--infilter=impress_pdf_import", folder / "report.pdf", cwd=folder)
+        run(*convert, "pptx:Impress MS PowerPoint 2007 XML", folder / "report.odp", cwd=folder)
+        run(*convert, "ods", folder / "levels.xlsx", cwd=folder)
+
+
 def mail(folder):
     message = email.message.EmailMessage()
     message["From"], message["To"] = "gauge@example.org", "desk@example.org"
@@ -212,7 +221,7 @@ def main():
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as work:
         folder = pathlib.Path(work)
-        for make in (pictures, recordings, documents, mail, archives, others):
+        for make in (pictures, recordings, documents, slides, mail, archives, others):
             make(folder)
         packed = folder.parent / (folder.name + ".tar")
         with tarfile.open(packed, "w") as tar:

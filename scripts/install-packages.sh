@@ -16,7 +16,7 @@ if [ "${1:-}" = --recipes ]; then
     nbdkit-plugin-python qemu-utils ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs
     ffmpeg imagemagick flac libheif-examples libjpeg-turbo-progs pandoc qpdf p7zip-full gcab zip bzip2 xz-utils lz4
     fonttools fonts-dejavu-core python3-pil python3-reportlab python3-openpyxl python3-docx python3-xlwt python3-matplotlib
-    gcc libgsf-1-dev)
+    libreoffice-impress-nogui libreoffice-calc-nogui libreoffice-writer-nogui gcc libgsf-1-dev)
 fi
 
 if [ "${1:-}" = --sanitizers ]; then

@@ -12,7 +12,9 @@
 
 #include "checking/decode_picture.h"
 #include "checking/decoders.h"
+#include "checking/office.h"
 #include "looking/decode.h"
+#include "model/encoding.h"
 
 namespace undershelf::checking {
 namespace {
@@ -41,6 +43,8 @@ void* load_module() {
 // What a process in the box leaves for this one. Nothing in it is believed.
 struct Previewer::Shared {
   uint32_t width, height, full_width, full_height;
+  uint32_t words_size;
+  char words[4096];
   uint8_t pixels[size_t{kMost} * kMost * 3];
 };
 
@@ -63,7 +67,14 @@ Previewer::Previewer(uint32_t most_width, uint32_t most_height)
       file.resize(read_into(bytes, 0, std::as_writable_bytes(std::span(file))));
       picture = decode_picture(file, std::max(width, height), kMostPixels);
     }
-    if (picture.pixels.empty() && decode_more != nullptr) {
+    if (picture.pixels.empty() && bytes.has(0, "PK")) {
+      const Front front = front_of_document(bytes, content::recognise(bytes).format);
+      const auto* file = reinterpret_cast<const uint8_t*>(front.picture.data());
+      picture = decode_picture({file, front.picture.size()}, std::max(width, height), kMostPixels);
+      picture.full_width = picture.full_height = 0;
+      shared->words_size =
+          static_cast<uint32_t>(front.words.copy(shared->words, sizeof shared->words));
+    } else if (picture.pixels.empty() && decode_more != nullptr) {
       decode_more(bytes, std::max(width, height), kMostPixels, picture);
     }
     if (picture.pixels.empty()) return Examined{};
@@ -83,8 +94,8 @@ Previewer::~Previewer() {
   // The module stays loaded: its libraries do not like to be let go of.
 }
 
-std::optional<Preview> Previewer::make(const Task& task) {
-  shared_->width = shared_->height = 0;
+Look Previewer::look(const Task& task) {
+  shared_->width = shared_->height = shared_->words_size = 0;
   bool given = false;
   box_->run(
       [&]() -> std::optional<Task> {
@@ -92,18 +103,24 @@ std::optional<Preview> Previewer::make(const Task& task) {
         return task;
       },
       [](uint64_t, const Examined&) {});
+  Look look;
   Preview preview{shared_->width, shared_->height, shared_->full_width, shared_->full_height, {}};
-  if (preview.width == 0 || preview.height == 0 || preview.width > kMost ||
-      preview.height > kMost) {
-    return std::nullopt;
+  if (preview.width > 0 && preview.height > 0 && preview.width <= kMost &&
+      preview.height <= kMost) {
+    preview.pixels.assign(shared_->pixels,
+                          shared_->pixels + size_t{preview.width} * preview.height * 3);
+    look.picture = std::move(preview);
   }
-  preview.pixels.assign(shared_->pixels,
-                        shared_->pixels + size_t{preview.width} * preview.height * 3);
-  return preview;
+  const size_t size = std::min<size_t>(shared_->words_size, sizeof shared_->words);
+  const std::string words(shared_->words, size);
+  if (auto text = decode_text(std::as_bytes(std::span(words))); text && size > 0) {
+    look.words = std::move(text->utf8);
+  }
+  return look;
 }
 
-std::optional<Preview> Previewer::make(const StreamReader& stream) {
-  return make(Task{0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
+Look Previewer::look(const StreamReader& stream) {
+  return look(Task{0, stream.size(), [&](uint64_t offset, std::span<std::byte> out) {
                      stream.read(offset, out);
                      return out.size();
                    }});

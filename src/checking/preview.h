@@ -19,6 +19,14 @@ struct Preview {
   std::vector<uint8_t> pixels;               // red, green, blue; line by line, from the top
 };
 
+// What there is to see of a file.
+struct Look {
+  std::optional<Preview> picture;
+  // The first of an office document: lines of UTF-8; control characters may be among them. To be
+  // shown rather than its picture, which may be of another state of it, or of its template.
+  std::string words;
+};
+
 // Said where Previewer::decodes_all() is false.
 constexpr std::string_view kNotAllDecoders =
     "What decodes HEIC, video, PDF and more, undershelf-looking.so, is not beside the program.";
@@ -36,12 +44,12 @@ class Previewer {
   Previewer& operator=(const Previewer&) = delete;
 
   // Of what `task` reads, by its content: pictures of the formats that decode_picture.h and
-  // looking/decode.h name, and the first frame of video; of one that breaks off what there is of
-  // it, as far as its decoder gives that. Nothing if it is none of these, or does not decode.
-  // Throws Error (unavailable) if there can be no box here.
-  std::optional<Preview> make(const Task& task);
+  // looking/decode.h name, the first frame of video, and of documents what office.h names; of one
+  // that breaks off what there is of it, as far as its decoder gives that. Nothing if it is none of
+  // these, or does not decode. Throws Error (unavailable) if there can be no box here.
+  Look look(const Task& task);
   // Likewise of a stream, in which what is missing reads as the stream fills it.
-  std::optional<Preview> make(const StreamReader& stream);
+  Look look(const StreamReader& stream);
 
   // Whether the decoders of looking/decode.h are there: they are a file of their own beside the
   // program (or in ../lib/undershelf).

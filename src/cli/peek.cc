@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <fstream>
 #include <iostream>
 
@@ -150,12 +151,12 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
   require_new_file(path);
   constexpr uint32_t kMost = 2048;  // pixels, each way
   checking::Previewer previewer(kMost, kMost);
-  const auto preview = previewer.make(stream);
+  const auto preview = previewer.look(stream).picture;
   if (!preview) {
     throw Error(Failure::incomplete,
                 previewer.decodes_all()
-                    ? "There is no picture to show: it is no picture, video or PDF document that "
-                      "is decoded here, or nothing of it decodes."
+                    ? "There is no picture to show: it is no picture, video or document with a "
+                      "page that is decoded here, or nothing of it decodes."
                     : fmt::format("There is no picture to show: it is no JPEG, PNG, GIF, WebP or "
                                   "TIFF picture, or nothing of it decodes. {}",
                                   checking::kNotAllDecoders));
@@ -172,15 +173,30 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
   return stream.known_losses().empty() ? kDone : kIncomplete;
 }
 
-// In a terminal that shows pictures; false if it does not, or there is none to show.
-bool show_picture(const Row& row, const StreamReader& stream) {
+bool begins_an_archive(const StreamReader& stream) {
+  std::array<std::byte, 2> mark{};
+  stream.read(0, std::span(mark).first(std::min<uint64_t>(mark.size(), stream.size())));
+  return mark == std::array{std::byte{'P'}, std::byte{'K'}};
+}
+
+// A picture in a terminal that shows such, or the first words of an office document; false if there
+// is neither.
+bool show_look(const Row& row, const StreamReader& stream) {
   const std::string type = row.type.value_or("");
-  if (type != "picture" && type != "video" && row.format.value_or("") != "pdf") return false;
+  const bool in_archive = begins_an_archive(stream);
+  if (type != "picture" && type != "video" && row.format.value_or("") != "pdf" && !in_archive) {
+    return false;
+  }
   const auto [width, height] = picture_room();
-  if (width == 0) return false;
-  const auto preview = checking::Previewer(width, height).make(stream);
-  if (!preview) return false;
-  std::cout << sixels_of(*preview) << '\n';
+  if (width == 0 && !in_archive) return false;
+  const checking::Look look = checking::Previewer(width, height).look(stream);
+  if (!look.words.empty()) {
+    print_text(look.words);
+    say("These are the first words of the document; --hex shows its bytes.");
+    return true;
+  }
+  if (!look.picture || width == 0) return false;
+  std::cout << sixels_of(*look.picture) << '\n';
   return true;
 }
 
@@ -238,16 +254,16 @@ int run_peek(const Command& self, const std::vector<std::string>& arguments) {
     const uint64_t most = stream.size() - from;
     return write_raw(stream, {from, std::min(read_bytes(line, "bytes", most), most)});
   }
-  const bool as_picture =
-      !line.has("hex") && !line.has("from") && !line.has("bytes") && show_picture(row, stream);
+  const bool looked_at =
+      !line.has("hex") && !line.has("from") && !line.has("bytes") && show_look(row, stream);
   const bool on_image = row.volume && spaces.of_volume(*row.volume) != source;
-  const ByteRange shown = as_picture ? ByteRange{0, stream.size()}
-                                     : ByteRange{from, std::min(wanted, stream.size() - from)};
-  const Losses losses = as_picture
+  const ByteRange shown = looked_at ? ByteRange{0, stream.size()}
+                                    : ByteRange{from, std::min(wanted, stream.size() - from)};
+  const Losses losses = looked_at
                             ? stream.known_losses()
                             : show_bytes(stream, shown, line.has("hex"),
                                          on_image ? "the disk image it lies on" : "the source");
-  const bool unreadable = say_losses(losses, shown, as_picture ? "zeros are" : "-- is");
+  const bool unreadable = say_losses(losses, shown, looked_at ? "zeros are" : "-- is");
   if (row.encrypted) say("It is encrypted: these are the bytes as they are stored.");
   if (shown.offset > 0 && !line.has("from")) {
     say(fmt::format("The first {} are not there: this begins with the first one that is.",

@@ -88,11 +88,11 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
     fields.boolean("stopped", result.stopped);
     std::cout << fields.end();
   } else {
-    say(fmt::format("{} on {}, {}: {}{}.", counted(result.shown, "file"),
-                    counted(result.pages, "page"),
-                    result.without == 0 ? "each with its picture"
-                                        : fmt::format("{} without a picture", result.without),
-                    printable(to), result.pages > 1 ? " and so on" : ""));
+    say(fmt::format(
+        "{} on {}, {}: {}{}.", counted(result.shown, "file"), counted(result.pages, "page"),
+        result.without == 0 ? "each with its picture or first words"
+                            : fmt::format("{} with neither picture nor words", result.without),
+        printable(to), result.pages > 1 ? " and so on" : ""));
   }
   if (!result.all_decoders && result.without > 0) warn(std::string(checking::kNotAllDecoders));
   if (result.stopped) warn("Stopped. The pages that are there are whole.");

@@ -33,7 +33,7 @@ struct Tile {
   std::string name, told;  // the second line: size and rating
   std::string format;      // shown where there is no picture
   std::optional<checking::Preview> preview;
-  std::vector<std::string> lines;  // of its text, if it is one
+  std::vector<std::string> lines;  // of its text, where there is some and no picture
 };
 
 Colour colour_of(const std::string& rating) {
@@ -69,6 +69,17 @@ void draw_tile(Canvas& canvas, size_t index, const Tile& tile) {
   canvas.text(x, y + height + 21, tile.told, 12, colour_of(rating), Canvas::Align::left, width);
 }
 
+std::vector<std::string> lines_of(const std::string& text) {
+  std::vector<std::string> lines;
+  std::istringstream in(text);
+  for (std::string line; lines.size() < kTextLines && std::getline(in, line);) {
+    if (line.ends_with('\r')) line.pop_back();
+    std::ranges::replace(line, '\t', ' ');
+    lines.push_back(without_controls(line));
+  }
+  return lines;
+}
+
 class SheetMaker {
  public:
   SheetMaker(const Shelf& shelf, const SourcePtr& source, const SheetOptions& options)
@@ -102,22 +113,23 @@ class SheetMaker {
     Tile tile;
     tile.name = printable(row.name);
     tile.format = row.format.value_or(row.type.value_or(""));
-    tile.preview = look_at(row);
+    checking::Look look = look_at(row);
+    if (look.words.empty()) tile.preview = std::move(look.picture);
     std::string told = row.size ? table_size(*row.size) : "size not known";
     if (tile.preview && tile.preview->full_width > 0) {
       told = fmt::format("{}x{}, {}", tile.preview->full_width, tile.preview->full_height, told);
     }
     tile.told = fmt::format("{}, {}", told, row.rating.value_or("unrated"));
-    if (!tile.preview) tile.lines = read_in(row);
+    if (!tile.preview) tile.lines = look.words.empty() ? read_in(row) : lines_of(look.words);
     result_.without += !tile.preview && tile.lines.empty();
     tiles_.push_back(std::move(tile));
     options_.progress(++result_.shown);
     if (tiles_.size() == kColumns * kLines) end_page();
   }
 
-  std::optional<checking::Preview> look_at(const Row& row) {
-    if (row.size.value_or(0) == 0 || row.stream_id == StreamId{}) return std::nullopt;
-    return previewer_.make(opener_.open(row.stream_id));
+  checking::Look look_at(const Row& row) {
+    if (row.size.value_or(0) == 0 || row.stream_id == StreamId{}) return {};
+    return previewer_.look(opener_.open(row.stream_id));
   }
 
   // The first lines of what reads as text, with a mark for what steers a terminal; nothing if some
@@ -131,15 +143,7 @@ class SheetMaker {
         stream.read(0, bytes).empty() &&
         (stream.known_losses().empty() || stream.known_losses()[0].offset >= bytes.size());
     const auto text = complete ? decode_text(bytes) : std::nullopt;
-    std::vector<std::string> lines;
-    if (!text) return lines;
-    std::istringstream in(text->utf8);
-    for (std::string line; lines.size() < kTextLines && std::getline(in, line);) {
-      if (line.ends_with('\r')) line.pop_back();
-      std::ranges::replace(line, '\t', ' ');
-      lines.push_back(without_controls(line));
-    }
-    return lines;
+    return text ? lines_of(text->utf8) : std::vector<std::string>();
   }
 
   void end_page() {
