@@ -121,7 +121,11 @@ class NbdMedium : public Medium {
   // Why it cannot be; empty if it was.
   std::string connect() {
     Handle handle(nbd_create());
-    if (handle == nullptr || nbd_aio_connect_uri(handle.get(), uri_.c_str()) < 0) return reason();
+    // What a read that went well does not fill is not looked at.
+    if (handle == nullptr || nbd_set_pread_initialize(handle.get(), false) < 0 ||
+        nbd_aio_connect_uri(handle.get(), uri_.c_str()) < 0) {
+      return reason();
+    }
     const auto until = std::chrono::steady_clock::now() + kConnectLimit;
     while (nbd_aio_is_ready(handle.get()) == 0) {
       const std::chrono::duration<double, std::milli> left =
