@@ -247,8 +247,20 @@ TEST(Content, TablesEndWithTheFile) {
   std::string font("\0\1\0\0\0\1\0\0\0\0\0\0name\0\0\0\0\0\0\1\0\0\0\1\0", 28);
   font.resize(8192, 'x');
   font.replace(256, 6, std::string("\0\0\xff\xff\0\0", 6));
+  const auto box = [](const std::string& name, const std::string& body) {
+    const size_t size = 8 + body.size();
+    const std::string bytes = {'\0', '\0', static_cast<char>(size >> 8), static_cast<char>(size)};
+    return bytes + name + body;
+  };
+  const std::string none(4, '\0');
+  const std::string all(4, '\xff');
+  std::string movie = box("ftyp", "isom" + none);
+  const std::string tables = box("stsz", none + none + all + std::string("\0\0\0\1", 4)) +
+                             box("stsc", none + none + none + none + none) +
+                             box("stco", none + all + none);
+  movie += box("moov", box("trak", box("mdia", box("minf", box("stbl", tables)))));
   const std::vector<std::pair<const content::Family*, std::string>> files = {
-      {&content::kProgram, elf}, {&content::kFont, font}};
+      {&content::kProgram, elf}, {&content::kFont, font}, {&content::kIsobmff, movie}};
   for (const auto& [family, file] : files) {
     Counted bytes(std::as_bytes(std::span(file)));
     const std::string_view format = family->recognise(bytes);

@@ -79,6 +79,13 @@ std::optional<Box> find(Bytes& bytes, Box in, std::initializer_list<std::string_
   return in;
 }
 
+// How many of the lines that a table declares lie in it. `head`: bytes before them.
+uint32_t lines_of(Bytes& bytes, const Box& table, uint64_t head, uint64_t width) {
+  const uint64_t length = table.end - table.body;
+  const uint64_t declared = bytes.be32(table.body + head - 4);
+  return static_cast<uint32_t>(std::min(declared, length < head ? 0 : (length - head) / width));
+}
+
 // The samples of one track, in its own order.
 class Track {
  public:
@@ -100,8 +107,10 @@ class Track {
     }
   }
 
-  // Where the first sample that does not add up lies; nothing if all do.
-  std::optional<Walk> fault(uint64_t& end) {
+  // Where the first sample that does not add up lies; nothing if all do. `checked`: bytes of
+  // samples that were looked into, of all tracks; many that share their bytes are not looked into
+  // for ever.
+  std::optional<Walk> fault(uint64_t& end, uint64_t& checked) {
     if (!stbl_) return std::nullopt;
     const auto sizes = find(bytes_, *stbl_, "stsz");
     const auto chunks = find(bytes_, *stbl_, "stsc");
@@ -109,9 +118,10 @@ class Track {
     const auto places = wide ? wide : find(bytes_, *stbl_, "stco");
     if (!sizes || !chunks || !places) return std::nullopt;
     const uint32_t same = bytes_.be32(sizes->body + 4);
-    const uint32_t count = std::min(bytes_.be32(sizes->body + 8), kMostSamples);
-    const uint32_t chunk_count = bytes_.be32(places->body + 4);
-    const uint32_t runs = bytes_.be32(chunks->body + 4);
+    const uint32_t count = std::min(
+        same != 0 ? bytes_.be32(sizes->body + 8) : lines_of(bytes_, *sizes, 12, 4), kMostSamples);
+    const uint32_t chunk_count = lines_of(bytes_, *places, 8, wide ? 8 : 4);
+    const uint32_t runs = lines_of(bytes_, *chunks, 8, 12);
     uint32_t sample = 0;
     uint32_t run = 0;
     for (uint32_t chunk = 0; chunk < chunk_count && sample < count; ++chunk) {
@@ -119,21 +129,26 @@ class Track {
              bytes_.be32(chunks->body + 8 + uint64_t{run + 1} * 12) <= chunk + 1) {
         ++run;
       }
-      const uint32_t in_chunk = bytes_.be32(chunks->body + 12 + uint64_t{run} * 12);
+      const uint32_t in_chunk =
+          std::min(bytes_.be32(chunks->body + 12 + uint64_t{run} * 12), count - sample);
       uint64_t at = wide ? bytes_.be64(places->body + 8 + uint64_t{chunk} * 8)
                          : bytes_.be32(places->body + 8 + uint64_t{chunk} * 4);
-      for (uint32_t i = 0; i < in_chunk && sample < count; ++i, ++sample) {
-        const uint64_t size =
-            same != 0 ? same : bytes_.be32(sizes->body + 12 + uint64_t{sample} * 4);
+      // Those of one size are taken as one, unless each is to be looked into.
+      const bool each = same == 0 || (prefix_ != 0 && checked < 2 * bytes_.size());
+      for (uint32_t i = 0; i < in_chunk; i += each ? 1 : in_chunk) {
+        uint64_t size = each ? same : uint64_t{same} * in_chunk;
+        if (same == 0) size = bytes_.be32(sizes->body + 12 + uint64_t{sample + i} * 4);
         if (size > bytes_.size() || at > bytes_.size() - size) {
           return broken(bytes_.size(), "It ends before its last frame.");
         }
-        if (prefix_ != 0 && !adds_up(at, size)) {
-          return broken(at, "The parts of a frame do not add up.");
+        if (prefix_ != 0 && checked < 2 * bytes_.size()) {
+          if (!adds_up(at, size)) return broken(at, "The parts of a frame do not add up.");
+          checked += std::max<uint64_t>(size, 1);
         }
         at += size;
         end = std::max(end, at);
       }
+      sample += in_chunk;
     }
     return std::nullopt;
   }
@@ -202,13 +217,13 @@ Walk boxes(Bytes& bytes, bool open) {
     }
     return bytes.has(4, "ftyp") && at == bytes.size() ? ended(Level::consistent, at) : endless(at);
   }
-  uint64_t last_sample = 0;
+  uint64_t last_sample = 0, checked = 0;
   if (movie) {
     uint64_t next = movie->body;
     while (const auto box = box_at(bytes, next, movie->end)) {
       next = box->end;
       if (!bytes.has(box->at + 4, "trak")) continue;
-      if (const auto fault = Track(bytes, *box).fault(last_sample)) return *fault;
+      if (const auto fault = Track(bytes, *box).fault(last_sample, checked)) return *fault;
     }
     if (const auto odd = odd_box(bytes, *movie, 0)) {
       return broken(*odd, "The index of its frames does not add up.");
