@@ -222,6 +222,15 @@ TEST(Kinds, NumbersOutOfRangeEndAWalk) {
   }
 }
 
+// A recording that ends with a frame of it is told by the number of its samples.
+TEST(Content, AFlacThatEndsWithAFrameBeforeItsLastIsNoticed) {
+  const std::string& whole = kinds().at("note.flac");
+  constexpr size_t kLongestFrame = 1210;  // of this one
+  for (size_t cut = whole.size() - kLongestFrame; cut < whole.size(); ++cut) {
+    ASSERT_EQ(examined(whole.substr(0, cut)).level, Level::broken) << cut;
+  }
+}
+
 // Tables that count 65,535 lines and end with the file: no more is asked of it than it can hold.
 TEST(Content, TablesEndWithTheFile) {
   class Counted : public content::MemoryBytes {

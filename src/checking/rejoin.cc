@@ -99,8 +99,12 @@ class Rejoiner {
   // Where what breaks off goes on; nothing if it is nowhere.
   std::optional<Way> go_on(const Examined& broken) {
     if (recognised_.format == "jpeg") return go_on_in_scan();
-    if (recognised_.family->begins_part == nullptr) return std::nullopt;
     const uint64_t at = broken.sound_to;
+    if (recognised_.family->part_holds != nullptr) {
+      auto way = go_on_where_it_holds(at, false);
+      return way ? way : go_on_where_it_holds(at, true);
+    }
+    if (recognised_.family->begins_part == nullptr) return std::nullopt;
     const auto end = recognised_.family->part_end(joined_, at);
     if (!end) return go_on_anywhere(at);
     for (uint64_t gap = cluster_; gap <= most_gap(*end) && tries_ < kMostTries; gap += cluster_) {
@@ -164,6 +168,30 @@ class Rejoiner {
       }
     }
     return std::nullopt;
+  }
+
+  // Where the part that breaks tells whether it holds: it is cut in its first clusters.
+  std::optional<Way> go_on_where_it_holds(uint64_t at, bool last) {
+    constexpr uint64_t kMostClusters = 8;  // of such a part
+    constexpr uint64_t kMostGapsHere = 2048;
+    const uint64_t first = std::max(at / cluster_ * cluster_, last_cut() + cluster_);
+    for (uint64_t cut = first; cut < first + kMostClusters * cluster_; cut += cluster_) {
+      if (cut == 0 || cut > joined_.size()) continue;
+      const uint64_t most = std::min(most_gap(cut), kMostGapsHere * cluster_);
+      for (uint64_t gap = cluster_; gap <= most && tries_ < kMostTries; gap += cluster_) {
+        if (!holds_without({cut, gap}, at, last)) continue;
+        Way way = look({cut, gap});
+        if (adds_up(way.found) || way.found.sound_to > at) return way;
+      }
+    }
+    return std::nullopt;
+  }
+
+  bool holds_without(const Cut& cut, uint64_t at, bool last) {
+    joined_.cut(cut);
+    const bool holds = recognised_.family->part_holds(joined_, at, last);
+    joined_.undo();
+    return holds;
   }
 
   uint64_t last_cut() const { return joined_.cuts().empty() ? 0 : joined_.cuts().back().at; }

@@ -1,11 +1,14 @@
 // FLAC: RFC 9639. Frames carry two checksums: where one ends is where the next one begins whose
 // head holds, if the frame's own checksum ends there.
+#include <algorithm>
 #include <array>
 
 #include "content/families.h"
 
 namespace undershelf::content {
 namespace {
+
+constexpr size_t kOrdinaryFrame = 64 << 10;  // bytes
 
 std::string_view recognise(Bytes& bytes) { return bytes.has(0, "fLaC") ? "flac" : ""; }
 
@@ -44,6 +47,19 @@ size_t header_length(std::span<const std::byte> bytes) {
   length += rate == 12 ? 1 : rate == 13 || rate == 14 ? 2 : 0;
   if (length >= bytes.size() || crc8(bytes.first(length)) != byte(length)) return 0;
   return length + 1;
+}
+
+// Samples of the frame whose header, which holds, `bytes` begin with (RFC 9639, 9.1.1).
+uint64_t samples_of(std::span<const std::byte> bytes) {
+  const auto byte = [&](size_t i) { return std::to_integer<uint64_t>(bytes[i]); };
+  const uint64_t block = byte(2) >> 4;
+  size_t behind = 5;  // the number of the frame
+  for (uint64_t lead = byte(4); (lead & 0xC0) == 0xC0; lead = lead << 1 & 0xFF) ++behind;
+  if (block == 1) return 192;
+  if (block < 6) return 576U << (block - 2);
+  if (block == 6) return byte(behind) + 1;
+  if (block == 7) return (byte(behind) << 8 | byte(behind + 1)) + 1;
+  return 256U << (block - 8);
 }
 
 // Bytes of the frame that begins at `at`, of the next `most`; 0 if its checksum holds nowhere.
@@ -90,19 +106,31 @@ Walk frames(Bytes& bytes, bool open) {
     last = head >> 31 != 0;
     at += 4 + length;
   }
-  while (at < bytes.size()) {
-    constexpr size_t kOrdinary = 64 << 10;
-    uint64_t length = frame_length(bytes, at, kOrdinary, open);
+  const uint64_t told = bytes.be64(18) & 0xFFFFFFFFF;  // samples in all (8.2); 0: not known
+  uint64_t samples = 0;
+  while (at < bytes.size() && (!open || told == 0 || samples < told)) {
+    uint64_t length = frame_length(bytes, at, kOrdinaryFrame, open);
     if (length == 0) length = frame_length(bytes, at, Bytes::kMostAtOnce, open);
-    if (length == 0 && open) {
+    const auto head = bytes.at(at, 16);
+    const uint64_t more = header_length(head) == 0 ? 0 : samples_of(head);
+    if (length == 0 && open && (told == 0 || samples + more == told)) {
       const uint64_t last = last_frame_length(bytes, at);
       if (last > 0) return ended(Level::consistent, at + last);
     }
     if (length == 0) return broken(at, "The checksum of a frame fails.");
     at += length;
+    samples += more;
   }
-  // A last frame that is missing altogether shows in the number of samples only.
+  if (samples < told) return broken(at, "It ends before its last frame.");
   return ended(Level::verified, at);
+}
+
+bool part_holds(Bytes& bytes, uint64_t at, bool last) {
+  if (last) return last_frame_length(bytes, at) > 0;
+  constexpr uint64_t kNextHeader = 16;
+  const uint64_t most = bytes.be32(4 + 4 + 7) >> 8;  // of a frame (8.2); 0: not known
+  const uint64_t room = most == 0 ? kOrdinaryFrame : std::min<uint64_t>(most, kOrdinaryFrame);
+  return frame_length(bytes, at, room + kNextHeader, true) > 0;
 }
 
 Walk walk(Bytes& bytes, std::string_view) { return frames(bytes, false); }
@@ -124,7 +152,10 @@ void describe(Bytes& bytes, std::string_view, Description& found) {
 
 }  // namespace
 
-const Family kFlac{
-    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
+const Family kFlac{.recognise = recognise,
+                   .walk = walk,
+                   .walk_open = walk_open,
+                   .part_holds = part_holds,
+                   .describe = describe};
 
 }  // namespace undershelf::content

@@ -48,6 +48,10 @@ struct Family {
   // what is not its own. Null: there is no such thing.
   std::optional<uint64_t> (*part_end)(Bytes& bytes, uint64_t at) = nullptr;
   bool (*begins_part)(Bytes& bytes, uint64_t at) = nullptr;
+  // Of families whose parts tell by a sum of their own that they hold, but not how long they are:
+  // whether the one that begins at `at` does, and another follows it, or it may be the last. Null:
+  // there is no such thing.
+  bool (*part_holds)(Bytes& bytes, uint64_t at, bool last) = nullptr;
   // What the file says of itself; null: files of the family say nothing. Looks at few bytes.
   void (*describe)(Bytes& bytes, std::string_view format, Description& found) = nullptr;
 };
