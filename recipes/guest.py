@@ -126,7 +126,7 @@ def run(image, script, payload, system="vfat", programs=(), machine=(), also=())
                         "-serial", "null", "-serial", f"file:{log}",
                         "-kernel", vmlinuz, "-initrd", initrd, "-append", "quiet panic=-1",
                         "-drive", f"file={image},format=raw,if=virtio,cache=unsafe", *machine],
-                       check=True, timeout=120)
+                       check=True, timeout=600)
         text = log.read_text(errors="surrogateescape")
     if not text.rstrip().endswith("COMPLETE"):
         raise RuntimeError("the script in the guest failed:\n" + text)
