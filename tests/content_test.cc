@@ -253,6 +253,8 @@ TEST(Content, TablesEndWithTheFile) {
   elf[41] = 1;
   for (const int at : {54, 55, 56, 57, 60, 61}) elf[at] = '\xff';
   elf[58] = 64;
+  std::string flat = elf;  // of lines without a byte
+  flat[54] = flat[55] = flat[58] = 0;
   std::string font("\0\1\0\0\0\1\0\0\0\0\0\0name\0\0\0\0\0\0\1\0\0\0\1\0", 28);
   font.resize(8192, 'x');
   font.replace(256, 6, std::string("\0\0\xff\xff\0\0", 6));
@@ -269,7 +271,10 @@ TEST(Content, TablesEndWithTheFile) {
                              box("stco", none + all + none);
   movie += box("moov", box("trak", box("mdia", box("minf", box("stbl", tables)))));
   const std::vector<std::pair<const content::Family*, std::string>> files = {
-      {&content::kProgram, elf}, {&content::kFont, font}, {&content::kIsobmff, movie}};
+      {&content::kProgram, elf},
+      {&content::kProgram, flat},
+      {&content::kFont, font},
+      {&content::kIsobmff, movie}};
   for (const auto& [family, file] : files) {
     Counted bytes(std::as_bytes(std::span(file)));
     const std::string_view format = family->recognise(bytes);

@@ -34,7 +34,12 @@ Walk elf(Bytes& bytes) {
   };
   const uint64_t segments = word(wide ? 32 : 28), sections = word(wide ? 40 : 32);
   const uint64_t at = wide ? 54 : 42;
-  if (segments > bytes.size() || sections > bytes.size()) return up_to(bytes, UINT64_MAX);
+  // Lines of the tables have at least so many bytes.
+  const bool too_short = (half(at + 2) > 0 && half(at) < (wide ? 56 : 32)) ||
+                         (half(at + 6) > 0 && half(at + 4) < (wide ? 64 : 40));
+  if (too_short || segments > bytes.size() || sections > bytes.size()) {
+    return up_to(bytes, UINT64_MAX);
+  }
   uint64_t end =
       std::max(segments + half(at) * half(at + 2), sections + half(at + 4) * half(at + 6));
   if (end > bytes.size()) return up_to(bytes, end);  // a table that is not all there says no more
