@@ -1,5 +1,5 @@
 // A mounted selection against an export of the same: with the kernel between.
-#include <gmock/gmock.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
@@ -84,8 +84,8 @@ TEST_F(Mounted, TheProgramCannotWriteToItsSource) {
   environment_ =
       "UNDERSHELF_TRY_WRITE=" + quoted(card) + " LD_PRELOAD=" + quoted(UNDERSHELF_FAULTS) + " ";
   EXPECT_EQ(with_mount("--source " + quoted(card), "true").code, 0);
-  EXPECT_THAT(read_file(folder_.path("told")),
-              testing::HasSubstr("TRIED " + std::to_string(EACCES)));
+  const std::string told = read_file(folder_.path("told"));
+  EXPECT_NE(told.find("TRIED " + std::to_string(EACCES)), std::string::npos) << told;
 }
 
 // Whatever ends it, the folder is an empty one again.
@@ -110,8 +110,9 @@ TEST_F(Mounted, ListsFoldersOfManyFiles) {
       "cmp by_find by_stat; cut -d' ' -f1 by_find | sort | uniq -d; find there -type f | wc -l");
   EXPECT_EQ(listed.err, "");
   EXPECT_GT(std::stoi(listed.out), 120);
-  EXPECT_THAT(read_file(folder_.path("told")),
-              testing::HasSubstr("only: " + std::to_string(std::stoi(listed.out)) + " files"));
+  const std::string told = read_file(folder_.path("told"));
+  EXPECT_NE(told.find(fmt::format("only: {} files", std::stoi(listed.out))), std::string::npos)
+      << told;
 }
 
 // A file with bytes that are not its own: it ends in an error where those begin, or in zeros.

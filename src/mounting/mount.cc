@@ -178,8 +178,8 @@ void look_up(fuse_req_t request, fuse_ino_t parent, const char* name) {
   answer(request, [&] {
     const View& view = mounted(request).view;
     const auto child = view.child(node_of(parent), name);
-    const fuse_entry_param entry = child ? entry_of(view, *child) : fuse_entry_param{};
     if (!child) return -ENOENT;
+    const fuse_entry_param entry = entry_of(view, *child);
     fuse_reply_entry(request, &entry);
     return 0;
   });
