@@ -173,6 +173,15 @@ TEST(Rejoining, CostsLittleInBlankSpaceAndText) {
   }
 }
 
+// It is no text as a whole, and nothing says where it goes on.
+TEST(Rejoining, TextThatBreaksOffBeforeZerosGoesOnNowhere) {
+  const std::string medium = R"({"shelf": {"cards": [1, 2)" + std::string(4 * kCluster, '\0');
+  content::MemoryBytes there = in_memory(medium);
+  const Examined found = checking::rejoin(there, kCluster);
+  EXPECT_EQ(found.level, Level::broken);
+  EXPECT_EQ(found.cuts[0].at, 0U);
+}
+
 class Carved : public testing::Test {
  protected:
   // Scans a sample deeply; returns the files it lists.

@@ -98,6 +98,8 @@ class Rejoiner {
 
   // Where what breaks off goes on; nothing if it is nowhere.
   std::optional<Way> go_on(const Examined& broken) {
+    // Text before zeros, which is no text as a whole.
+    if (recognised_.family == nullptr) return std::nullopt;
     if (recognised_.format == "jpeg") return go_on_in_scan();
     const uint64_t at = broken.sound_to;
     if (recognised_.family->part_holds != nullptr) {
