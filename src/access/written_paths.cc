@@ -36,7 +36,8 @@ bool is_double(const Row& row, const PathRules& rules) {
   return rules.forks_in_doubles && row.stream && *row.stream == "resource-fork";
 }
 
-WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const PathRules& rules)
+WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const PathRules& rules,
+                           const std::function<void(const Row&)>& visit)
     : rules_(rules) {
   for (const VolumeRecord& record : shelf.volumes(false)) {
     std::string label = record.volume.label;
@@ -47,6 +48,7 @@ WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const
   std::unordered_set<Hash> folders;
   std::string last;  // folder whose path is in `folders`
   each_place(shelf, selection, [&](const Row& row) {
+    visit(row);
     if (row.is_folder() && rules_.layout != FolderLayout::tree) return true;
     const std::string path = plain(row);
     const bool is_folder = path.ends_with('/');

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <unordered_map>
 #include <unordered_set>
@@ -36,8 +37,11 @@ bool is_double(const Row& row, const PathRules& rules);
 // be asked from several threads.
 class WrittenPaths {
  public:
-  // Goes through the rows twice where names collide, else once.
-  WrittenPaths(const Shelf& shelf, const Selection& selection, const PathRules& rules);
+  // Goes through the rows twice where names collide, else once. `visit`: is called with each, as
+  // `each_place` does.
+  WrittenPaths(
+      const Shelf& shelf, const Selection& selection, const PathRules& rules,
+      const std::function<void(const Row&)>& visit = [](const Row&) {});
 
   // Parts joined by `/`, none in front: as the layout has it; in a tree a folder for the volume (or
   // `carved`), then the path. Of a folder, which only a tree has, it ends in `/`. `row` must be one

@@ -51,7 +51,10 @@ class Exporter {
                     options.forks == Forks::in_double} {}
 
   ExportResult run(const Selection& selection) {
-    const ExportPlan plan = plan_export(shelf_, selection, options_, target_);
+    ExportPlan plan;
+    paths_.emplace(shelf_, selection, path_rules_,
+                   [&](const Row& row) { add_to_plan(plan, row, options_, target_); });
+    settle_plan(plan, shelf_, selection, options_, target_);
     if (!options_.resume) require_room(plan, target_);
     wanted_ = plan.wanted;
     result_.selected = plan.selected;
@@ -60,7 +63,6 @@ class Exporter {
     result_.failures = plan.refused;
     result_.room = plan.room() * static_cast<uint64_t>(target_.times_the_room);
     result_.free = target_.free_bytes;
-    paths_.emplace(shelf_, selection, path_rules_);
     if (options_.archive) {
       require_new_archive(options_.to);
     } else if (options_.dry_run) {

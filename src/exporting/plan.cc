@@ -2,10 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <unordered_set>
 
 #include "model/error.h"
-#include "shelf/totals.h"
+#include "shelf/selection.h"
 
 namespace undershelf {
 namespace {
@@ -17,22 +18,16 @@ std::string in_mebibytes(uint64_t bytes) {
   return fmt::format("{:.1f} MiB", static_cast<double>(bytes) / (1 << 20));
 }
 
-// Takes what is not written, or not written again, out of what is wanted.
-void look_at_each(const Shelf& shelf, const Selection& selection, const ExportOptions& options,
-                  const Target& target, ExportPlan& plan) {
+// Takes the bytes of what is written once, and wanted several times, out of the plan.
+void share_contents(ExportPlan& plan, const Shelf& shelf, const Selection& selection,
+                    const ExportOptions& options, const Target& target) {
   std::unordered_set<std::string> contents;
   each_row(shelf, selection, [&](const Row& row) {
-    if (row.is_folder() || is_left_out_as_gone(row, options)) return true;
-    const uint64_t own = row.link ? 0 : row.size.value_or(0);
-    if (is_too_large(row, target)) {
-      plan.too_large.add(*row.size);
-      --plan.wanted.files;
-      plan.wanted.bytes -= own;
-      plan.refused.push_back(fmt::format(
-          "{} (id {}) has {} bytes; the target's file system holds files of at most {}.", row.path,
-          row.id, *row.size, target.most_file_bytes));
-    } else if (options.unique && can_share_content(row) && !contents.insert(*row.sha256).second) {
-      plan.wanted.bytes -= own;
+    if (row.is_folder() || is_left_out_as_gone(row, options) || is_too_large(row, target)) {
+      return true;
+    }
+    if (can_share_content(row) && !contents.insert(*row.sha256).second) {
+      plan.wanted.bytes -= row.link ? 0 : *row.size;
     }
     return true;
   });
@@ -73,24 +68,28 @@ bool can_share_content(const Row& row) {
   return row.sha256 && row.size && row.intact_bytes == row.size;
 }
 
-ExportPlan plan_export(const Shelf& shelf, const Selection& selection, const ExportOptions& options,
-                       const Target& target) {
-  ExportPlan plan;
-  const auto [gone, others] = total_by_loss(shelf, selection);
-  const FileSum lost{gone.content(), gone.bytes};
-  plan.selected = {lost.files + others.content(), lost.bytes + others.bytes};
-  plan.wanted = {others.content(), others.bytes - others.link_bytes};
-  if (options.even_gone) {
-    plan.wanted.files += lost.files;
-    plan.wanted.bytes += lost.bytes - gone.link_bytes;
+void add_to_plan(ExportPlan& plan, const Row& row, const ExportOptions& options,
+                 const Target& target) {
+  if (row.is_folder()) return;
+  const uint64_t size = row.size.value_or(0);
+  plan.selected.add(size);
+  if (is_left_out_as_gone(row, options)) {
+    plan.gone.add(size);
+  } else if (is_too_large(row, target)) {
+    plan.too_large.add(size);
+    plan.refused.push_back(
+        fmt::format("{} (id {}) has {} bytes; the target's file system holds files of at most {}.",
+                    row.path, row.id, size, target.most_file_bytes));
   } else {
-    plan.gone = lost;
+    plan.wanted.add(row.link ? 0 : size);
   }
-  if (target.most_file_bytes != 0 || options.unique) {
-    look_at_each(shelf, selection, options, target, plan);
-  }
+}
+
+void settle_plan(ExportPlan& plan, const Shelf& shelf, const Selection& selection,
+                 const ExportOptions& options, const Target& target) {
+  std::ranges::sort(plan.refused);
+  if (options.unique) share_contents(plan, shelf, selection, options, target);
   require_something(plan);
-  return plan;
 }
 
 void require_room(const ExportPlan& plan, const Target& target) {

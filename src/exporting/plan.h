@@ -24,9 +24,13 @@ bool is_too_large(const Row& row, const Target& target);
 // rows that have the same.
 bool can_share_content(const Row& row);
 
-// Throws Error (incomplete) if there is nothing to be written.
-ExportPlan plan_export(const Shelf& shelf, const Selection& selection, const ExportOptions& options,
-                       const Target& target);
+// Adds a row of the selection, as `each_place` has it, to the plan.
+void add_to_plan(ExportPlan& plan, const Row& row, const ExportOptions& options,
+                 const Target& target);
+// Of a plan to which all rows were added: what is wanted several times, and written once, counts
+// once. Throws Error (incomplete) if there is nothing to be written.
+void settle_plan(ExportPlan& plan, const Shelf& shelf, const Selection& selection,
+                 const ExportOptions& options, const Target& target);
 // Throws Error (refused).
 void require_room(const ExportPlan& plan, const Target& target);
 

@@ -125,7 +125,7 @@ void each_place(const Shelf& shelf, const Selection& selection,
   SQLite::Statement statement(
       shelf.db(), query.select(std::string("e.id, coalesce(s.id,0), e.volume, ") + kPath +
                                ", e.kind, s.name, e.original_path, coalesce(s.type, e.type), "
-                               "s.size, e.modified, e.accessed, s.rating"));
+                               "s.size, e.modified, e.accessed, s.rating, '{n}'='n'"));
   Row row;
   while (statement.executeStep()) {
     row.id = id_of<EntryId>(statement.getColumn(0));
@@ -140,6 +140,7 @@ void each_place(const Shelf& shelf, const Selection& selection,
     row.modified = maybe_time(statement.getColumn(9));
     row.accessed = maybe_time(statement.getColumn(10));
     row.rating = maybe_text(statement.getColumn(11));
+    row.link = statement.getColumn(12).getInt() != 0;
     if (!visit(row)) return;
   }
 }

@@ -90,8 +90,8 @@ void each_outline(const Shelf& shelf, const Selection& selection,
                   const std::function<bool(const Row&)>& visit);
 
 // Likewise, with those fields only that tell where a row stands and what a folder's listing says of
-// it: id, stream_id, volume, path, kind, stream, original_path, type, size, modified, accessed and
-// rating. Faster; in no order, unless there is a limit.
+// it: id, stream_id, volume, path, kind, stream, link, original_path, type, size, modified,
+// accessed and rating. Faster; in no order, unless there is a limit.
 void each_place(const Shelf& shelf, const Selection& selection,
                 const std::function<bool(const Row&)>& visit);
 

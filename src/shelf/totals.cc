@@ -30,7 +30,6 @@ struct Counted {
     (stream ? totals.streams : file ? totals.files : totals.folders) += 1;
     if (link && file && !stream) ++totals.links;
     totals.bytes += size;
-    if (link) totals.link_bytes += size;
   }
   bool has_content() const { return file || stream; }
 };
@@ -123,14 +122,6 @@ void Group::add(const Group& more) {
   partial += more.partial;
   gone += more.gone;
   expected += more.expected;
-}
-
-TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection) {
-  TotalsByLoss totals;
-  each_counted(shelf, selection, "0", "", [&](const Counted& row, const SQLite::Column&) {
-    row.count_in(row.rating == "gone" && row.has_content() ? totals.gone : totals.others);
-  });
-  return totals;
 }
 
 Totals total_rows(const Shelf& shelf, const Selection& selection) {

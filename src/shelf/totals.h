@@ -14,13 +14,8 @@ namespace undershelf {
 struct Totals {
   uint64_t files = 0, folders = 0, streams = 0;  // rows; streams: secondary ones
   uint64_t links = 0;                            // of the files: further hard links
-  uint64_t bytes = 0;       // logical, of files and streams whose size is known
-  uint64_t link_bytes = 0;  // of these: of further hard links, whose content is there already
+  uint64_t bytes = 0;  // logical, of files and streams whose size is known
   uint64_t content() const { return files + streams; }
-};
-// Rows rated `gone`, and all others.
-struct TotalsByLoss {
-  Totals gone, others;
 };
 // Files of a volume, as `list --kind file` has them. `trashed`: of the living ones, those that lie
 // in a trash folder.
@@ -31,7 +26,6 @@ struct VolumeFiles {
 std::vector<VolumeFiles> files_by_volume(const Shelf& shelf);
 
 Totals total_rows(const Shelf& shelf, const Selection& selection);
-TotalsByLoss total_by_loss(const Shelf& shelf, const Selection& selection);
 
 // What rows are put together by.
 enum class By : uint8_t { type, extension, state, rating, folder, day, volume };
