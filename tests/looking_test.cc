@@ -417,10 +417,21 @@ TEST(Looks, SayWhatIsMissingToLookAtMore) {
   const Outcome clip = peek("Sound/clip.wmv");
   EXPECT_EQ(clip.code, 1);
   EXPECT_NE(clip.err.find("undershelf-looking.so"), std::string::npos) << clip.err;
-  const Outcome sheet = shell(folder.path("undershelf") + " sheet " + folder.path("s") + " --to " +
-                              folder.path("sheet.png"));
-  EXPECT_EQ(sheet.code, 0);
-  EXPECT_NE(sheet.err.find("undershelf-looking.so"), std::string::npos) << sheet.err;
+  const auto sheet = [&] {
+    return shell(folder.path("undershelf") + " sheet " + folder.path("s") + " --to " +
+                 folder.path("sheet.png"));
+  };
+  const Outcome no_page = sheet();
+  EXPECT_EQ(no_page.code, 3);
+  EXPECT_NE(no_page.err.find("undershelf-drawing.so"), std::string::npos) << no_page.err;
+  fs::copy_file(fs::path(UNDERSHELF_PROGRAM).parent_path() / "undershelf-drawing.so",
+                folder.path("undershelf-drawing.so"));
+  const Outcome page = sheet();
+  EXPECT_EQ(page.code, 0) << page.err;
+  EXPECT_NE(page.err.find("undershelf-looking.so"), std::string::npos) << page.err;
+  const Outcome server = shell(folder.path("undershelf") + " survey nbd://localhost/card");
+  EXPECT_EQ(server.code, 3);
+  EXPECT_NE(server.err.find("undershelf-network.so"), std::string::npos) << server.err;
 }
 
 // What does not decode costs a picture, and nothing else.

@@ -1,12 +1,10 @@
 #include "checking/preview.h"
 
-#include <dlfcn.h>
 #include <png.h>
 #include <sys/mman.h>
 
 #include <algorithm>
 #include <cstring>
-#include <filesystem>
 #include <new>
 #include <utility>
 
@@ -15,6 +13,7 @@
 #include "checking/office.h"
 #include "looking/decode.h"
 #include "model/encoding.h"
+#include "model/module.h"
 
 namespace undershelf::checking {
 namespace {
@@ -23,19 +22,12 @@ constexpr uint32_t kMost = 2048;               // pixels, each way
 constexpr uint64_t kMostBytes = 256ULL << 20;  // of a file
 constexpr uint64_t kMostPixels = 80'000'000;   // decoded; with the file, what the box may take
 
-// Where the module is built, and where it is installed; null if in neither.
-void* load_module() {
-  std::error_code failed;
-  const auto beside = std::filesystem::read_symlink("/proc/self/exe", failed).parent_path();
-  for (const auto& path : {beside / UNDERSHELF_LOOKING, beside / "../src" / UNDERSHELF_LOOKING,
-                           beside / "../lib/undershelf" / UNDERSHELF_LOOKING}) {
-    if (!std::filesystem::exists(path, failed)) continue;
-    void* const module = ::dlopen(path.c_str(), RTLD_NOW | RTLD_LOCAL);
-    if (module == nullptr) continue;
-    reinterpret_cast<void (*)()>(::dlsym(module, looking::kPrepare))();
-    return module;
-  }
-  return nullptr;
+// Null if the module is not there.
+looking::Decode* load_decoder() {
+  void* const prepare = function_of_module(looking::kModule, looking::kPrepare);
+  if (prepare == nullptr) return nullptr;
+  reinterpret_cast<void (*)()>(prepare)();
+  return reinterpret_cast<looking::Decode*>(function_of_module(looking::kModule, looking::kDecode));
 }
 
 }  // namespace
@@ -50,14 +42,12 @@ struct Previewer::Shared {
 
 Previewer::Previewer(uint32_t most_width, uint32_t most_height)
     : shared_(static_cast<Shared*>(::mmap(nullptr, sizeof(Shared), PROT_READ | PROT_WRITE,
-                                          MAP_SHARED | MAP_ANONYMOUS, -1, 0))),
-      module_(load_module()) {
+                                          MAP_SHARED | MAP_ANONYMOUS, -1, 0))) {
   if (shared_ == MAP_FAILED) throw std::bad_alloc();
   const uint32_t width = std::clamp(most_width, 1U, kMost);
   const uint32_t height = std::clamp(most_height, 1U, kMost);
-  auto* const decode_more =
-      module_ == nullptr ? nullptr
-                         : reinterpret_cast<looking::Decode*>(::dlsym(module_, looking::kDecode));
+  looking::Decode* const decode_more = load_decoder();
+  decodes_all_ = decode_more != nullptr;
   box_ = std::make_unique<Box>(1, [=, shared = shared_](content::Bytes& bytes) {
     Picture picture;
     const auto head = bytes.at(0, 12);
@@ -91,7 +81,6 @@ Previewer::Previewer(uint32_t most_width, uint32_t most_height)
 Previewer::~Previewer() {
   box_.reset();
   ::munmap(shared_, sizeof(Shared));
-  // The module stays loaded: its libraries do not like to be let go of.
 }
 
 Look Previewer::look(const Task& task) {

@@ -9,15 +9,12 @@
 #include <vector>
 
 #include "checking/box.h"
+#include "checking/picture.h"
 #include "stream/stream.h"
 
 namespace undershelf::checking {
 
-struct Preview {
-  uint32_t width = 0, height = 0;            // pixels
-  uint32_t full_width = 0, full_height = 0;  // of the picture itself; 0: a page, which has none
-  std::vector<uint8_t> pixels;               // red, green, blue; line by line, from the top
-};
+using Preview = Picture;  // a small one; full_width 0: of a page, which has no pixels of its own
 
 // What there is to see of a file.
 struct Look {
@@ -53,12 +50,12 @@ class Previewer {
 
   // Whether the decoders of looking/decode.h are there: they are a file of their own beside the
   // program (or in ../lib/undershelf).
-  bool decodes_all() const { return module_ != nullptr; }
+  bool decodes_all() const { return decodes_all_; }
 
  private:
   struct Shared;
   Shared* shared_;  // with the process in the box
-  void* module_;    // null if it is not there
+  bool decodes_all_;
   std::unique_ptr<Box> box_;
 };
 

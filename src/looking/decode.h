@@ -11,8 +11,10 @@
 
 namespace undershelf::looking {
 
-// The functions in the module, and the type of the second. The first is called once before there is
-// a box: it reads which fonts the system has. The second is to be called in the box only.
+// The module (model/module.h), the functions in it, and the type of the second. The first is called
+// once before there is a box: it reads which fonts the system has. The second is to be called in
+// the box only.
+constexpr const char* kModule = "undershelf-looking.so";
 constexpr const char* kPrepare = "undershelf_prepare";
 constexpr const char* kDecode = "undershelf_decode";
 // `wanted`: as many pixels each way will do. No picture of more than `most_pixels` is made.

@@ -5,6 +5,7 @@
 #include <unicode/basictz.h>
 #include <unicode/timezone.h>
 
+#include <array>
 #include <chrono>
 
 namespace undershelf {
@@ -44,12 +45,26 @@ CivilTime to_civil(Time time) {
   return civil;
 }
 
+// Lists are full of times: this is done some million times for one.
+static void append_two_digits(std::string& out, unsigned number, char behind = 0) {
+  const std::array<char, 3> text{static_cast<char>('0' + number / 10),
+                                 static_cast<char>('0' + number % 10), behind};
+  out.append(text.data(), behind == 0 ? 2 : 3);
+}
+
 void append_rfc3339(std::string& out, Time time) {
   const CivilTime c = to_civil(time);
-  fmt::memory_buffer text;  // digit by digit, strings are slow
-  fmt::format_to(fmt::appender(text), FMT_COMPILE("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}"), c.year,
-                 c.month, c.day, c.hour, c.minute, c.second);
-  out.append(text.data(), text.size());
+  if (c.year < 0 || c.year > 9999) {
+    fmt::format_to(std::back_inserter(out), FMT_COMPILE("{:04}-"), c.year);
+  } else {
+    append_two_digits(out, static_cast<unsigned>(c.year) / 100);
+    append_two_digits(out, static_cast<unsigned>(c.year) % 100, '-');
+  }
+  append_two_digits(out, c.month, '-');
+  append_two_digits(out, c.day, 'T');
+  append_two_digits(out, c.hour, ':');
+  append_two_digits(out, c.minute, ':');
+  append_two_digits(out, c.second);
   if (c.ticks != 0) {
     fmt::format_to(std::back_inserter(out), FMT_COMPILE(".{:07}"), c.ticks);
     out.erase(out.find_last_not_of('0') + 1);

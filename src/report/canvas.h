@@ -1,4 +1,4 @@
-// A page to draw on, which becomes a PNG or an SVG. By Cairo and Pango.
+// A page to draw on, which becomes a PNG or an SVG. What draws is a module (model/module.h).
 #pragma once
 
 #include <cstddef>
@@ -7,7 +7,7 @@
 #include <string>
 #include <string_view>
 
-#include "checking/preview.h"
+#include "checking/picture.h"
 
 namespace undershelf {
 
@@ -27,23 +27,27 @@ class Canvas {
   enum class Align { left, centre, right };
   static constexpr double kWidth = 1280, kHeight = 800;
 
-  void rectangle(double x, double y, double width, double height, const Colour& colour);
-  void line(double x1, double y1, double x2, double y2, const Colour& colour);
+  virtual ~Canvas() = default;
+  virtual void rectangle(double x, double y, double width, double height, const Colour& colour) = 0;
+  virtual void line(double x1, double y1, double x2, double y2, const Colour& colour) = 0;
   // One line of text; `x` is where it is aligned, `y` its upper edge. What is wider than `most` is
   // cut, and ends in three dots. Returns its width.
-  double text(double x, double y, std::string_view text, double size, const Colour& colour,
-              Align align = Align::left, double most = kWidth, bool bold = false);
+  virtual double text(double x, double y, std::string_view text, double size, const Colour& colour,
+                      Align align = Align::left, double most = kWidth, bool bold = false) = 0;
 
   // A picture as it is, pixel by pixel.
-  void picture(double x, double y, const checking::Preview& preview);
+  virtual void picture(double x, double y, const checking::Picture& picture) = 0;
 
-  // Draws on an empty page, and writes it as an image; returns the file's content.
+  // Draws on an empty page, and writes it as an image; returns the file's content. Throws Error
+  // (unavailable) if the module is not there.
   static std::string png(const std::function<void(Canvas&)>& draw);
   static std::string svg(const std::function<void(Canvas&)>& draw);
-
- private:
-  explicit Canvas(void* context) : context_(context) {}
-  void* context_;  // a cairo_t
 };
+
+// The module, and the functions in it, which do what those of a canvas do.
+constexpr const char* kDrawingModule = "undershelf-drawing.so";
+constexpr const char* kDrawPng = "undershelf_draw_png";
+constexpr const char* kDrawSvg = "undershelf_draw_svg";
+using Draw = void(const std::function<void(Canvas&)>& draw, std::string& file);
 
 }  // namespace undershelf

@@ -31,13 +31,14 @@ void Line::begin() {
 }
 
 void Line::key(std::string_view name) {
+  if (form_ == Form::json) {
+    line_.append(first_ ? "\"" : ",\"", first_ ? 1 : 2).append(name).append("\":", 2);
+    first_ = false;
+    return;
+  }
   if (!first_) line_ += ',';
   first_ = false;
-  if (form_ == Form::json) {
-    line_ += '"';
-    line_ += name;
-    line_ += "\":";
-  } else if (form_ == Form::csv_header) {
+  if (form_ == Form::csv_header) {
     line_ += name;
   }
 }
