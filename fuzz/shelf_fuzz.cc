@@ -31,7 +31,7 @@ void read_all(const std::string& path) {
   shelf.volumes();
   shelf.scans();
   shelf.damage_sentences(100);
-  total_by_loss(shelf, {});
+  total_rows(shelf, {});
   for (const std::string& by : by_names()) total_by(shelf, {}, by_named(by), Zone());
   Spaces spaces(shelf, std::make_shared<fuzz::SparseSource>(uint64_t{64} << 20));
   ContentOpener opener(shelf, spaces);

@@ -11,6 +11,7 @@
 #include <unordered_map>
 
 #include "access/spaces.h"
+#include "carving/cut_short.h"
 #include "carving/find.h"
 #include "carving/grid.h"
 #include "carving/scene.h"
@@ -83,7 +84,8 @@ class Carver {
   // `all`: nothing was left out. Returns how many entries there are now.
   uint64_t keep(bool all) {
     settle(finds_);
-    add_partly_sound();
+    constexpr uint64_t kWhenStopped = 64 << 20;
+    add_partly_sound(all ? may_read_ : std::min(may_read_, kWhenStopped));
     drop_what_has_a_name();
     return store(shelf_, finds_, all);
   }
@@ -211,28 +213,20 @@ class Carver {
       break;
     }
     place(*look.bytes, *find);
-    if (!adds_up) {
-      const bool kept = options_.unverified || is_cut_short(*look.bytes, *find);
-      if (kept) partly_sound_[start.offset] = std::move(find);
+    const bool is_blank_at_end = adds_up && !find->named && ends_blank(*find, *look.bytes);
+    if (is_blank_at_end) {
+      find->found.level = Level::broken;
+      find->found.sound_to = find->length;
+    }
+    if (!adds_up || is_blank_at_end) {
+      const bool may_be = may_be_cut_short(find->found, look.bytes->size());
+      if (!options_.unverified && !may_be) return;
+      auto& known = partly_sound_[start.offset];
+      if (known == nullptr || known->length < length) known = std::move(find);
       return;
     }
     cover(*find);
     finds_.push_back(std::move(find));
-  }
-
-  // Whether what breaks off there is overwritten, discarded, or ends with the medium: no more of it
-  // is to be found. What is there of it must be worth having.
-  bool is_cut_short(FreeBytes& bytes, const Find& find) const {
-    constexpr uint64_t kLeast = 16 << 10;  // bytes
-    if (find.found.level != Level::broken || find.length < kLeast) return false;
-    const uint64_t last = bytes.place_of(find.length - 1);
-    const uint64_t next = grids_->rounded_up(last + 1);
-    if (next >= source_->size() || scene_.is_living(next)) return true;
-    std::vector<std::byte> head(
-        std::min<uint64_t>(grids_->cluster_at(next), source_->size() - next));
-    if (!source_->read(next, head).ok()) return true;
-    const bool same = std::ranges::all_of(head, [&](std::byte b) { return b == head[0]; });
-    return same && (head[0] == std::byte{0} || head[0] == std::byte{0xFF});
   }
 
   // Several lost files may have begun at the same place.
@@ -262,14 +256,26 @@ class Carver {
     bytes.add_pieces(at + left_out, find.length + left_out, find.pieces);
   }
 
-  // Of what is not sound to its end, what lies outside of all that is, and has no name.
-  void add_partly_sound() {
-    const Taken held = held_by_finds(0);
+  // Of what is not sound to its end, what lies outside of all that is, has no name, and is cut
+  // short. `most`: bytes that may be read for it.
+  void add_partly_sound(uint64_t most) {
+    settle_taken();
+    std::vector<uint64_t> recordings;
+    for (const auto& [offset, find] : partly_sound_) {
+      if (find->found.part_end == content::kNeverWritten) recordings.push_back(offset);
+    }
+    recordings.push_back(source_->size());
     for (auto& [offset, find] : partly_sound_) {
       const auto begun = starts_at(offset);
       const bool has_name =
           std::ranges::any_of(begun, [](const Start& start) { return start.named.has_value(); });
-      if (!held.contains(offset) && !has_name) finds_.push_back(std::move(find));
+      if (taken_.contains(offset) || has_name) continue;
+      find->set_length(taken_.free_of(find->pieces));
+      const uint64_t next = *std::ranges::upper_bound(recordings, offset);
+      const auto there = length_there(*find, {*source_, *grids_, taken_, next}, most);
+      if (!there && !options_.unverified) continue;
+      if (there) find->set_length(*there);
+      finds_.push_back(std::move(find));
     }
     settle(finds_);
   }

@@ -1,6 +1,7 @@
 // One find of carving, and which of several that share bytes is kept. For the room's own use.
 #pragma once
 
+#include <algorithm>
 #include <memory>
 #include <optional>
 #include <vector>
@@ -18,6 +19,17 @@ struct Find {
   int round = 0;  // in which it was found
   checking::Examined found;
   std::optional<Named> named;  // the lost file that it is
+  // More goes on where its last piece does. Precondition: not 0.
+  void set_length(uint64_t bytes) {
+    uint64_t less = length - std::min(length, bytes);
+    while (less >= pieces.back().length) {
+      less -= pieces.back().length;
+      pieces.pop_back();
+    }
+    pieces.back().length += std::max(length, bytes) - length - less;
+    found.sound_to = std::min(found.sound_to, bytes);
+    length = bytes;
+  }
   bool is_verified() const { return found.level == content::Level::verified; }
 };
 using Finds = std::vector<std::unique_ptr<Find>>;

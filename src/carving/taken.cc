@@ -35,6 +35,18 @@ ByteRange Taken::at_or_after(uint64_t offset) const {
   return found == ranges_.end() ? ByteRange{} : *found;
 }
 
+uint64_t Taken::free_of(const Pieces& pieces) const {
+  uint64_t free = 0;
+  for (const Piece& piece : pieces) {
+    const ByteRange next = at_or_after(piece.offset);
+    if (next.length > 0 && next.offset < piece.offset + piece.length) {
+      return free + std::max(next.offset, piece.offset) - piece.offset;
+    }
+    free += piece.length;
+  }
+  return free;
+}
+
 uint64_t Taken::free_between(uint64_t from, uint64_t end) const {
   if (end <= from) return 0;
   // Bytes taken before a place.

@@ -21,6 +21,8 @@ class Taken {
   bool contains(uint64_t offset) const;
   // The first range that ends behind `offset`; one of length 0 if there is none.
   ByteRange at_or_after(uint64_t offset) const;
+  // Bytes of the pieces, which are ranges of the space, up to the first that is taken.
+  uint64_t free_of(const Pieces& pieces) const;
   // Bytes from `from` to `end` that are not taken.
   uint64_t free_between(uint64_t from, uint64_t end) const;
 

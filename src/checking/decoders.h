@@ -18,8 +18,13 @@ using Decoder = content::Walk (*)(content::Bytes& bytes, const content::Walk& st
 // The decoder for a format (content/walk.h); null if there is none.
 Decoder decoder_for(std::string_view format);
 
-// Byte behind the last of what is packed there, where only unpacking tells it.
-std::optional<uint64_t> end_by_decoding(content::Bytes& bytes, std::string_view format);
+// Byte behind the last of what is packed there, where only unpacking tells it; of what does not
+// unpack to an end, behind what does.
+struct Decoded {
+  uint64_t end = 0;
+  bool whole = false;
+};
+std::optional<Decoded> end_by_decoding(content::Bytes& bytes, std::string_view format);
 
 // What formats say of themselves in packed parts, besides what Family::describe tells.
 void describe_packed(content::Bytes& bytes, std::string_view format, content::Description& found);

@@ -158,7 +158,13 @@ Examined examine_start(Bytes& bytes) {
   }
   Walk walk = content::walk_open(bytes, recognised);
   if (walk.level != Level::broken && !walk.end) {
-    if (const auto end = end_by_decoding(bytes, recognised.format)) walk.end = *end;
+    if (const auto decoded = end_by_decoding(bytes, recognised.format)) {
+      if (decoded->whole) walk.end = decoded->end;
+      if (!decoded->whole) {
+        walk = content::broken(content::before_zeros(bytes, decoded->end),
+                               "Its packed data ends there.");
+      }
+    }
   }
   if (walk.end && *walk.end <= bytes.size() && *walk.end > 0) {
     FirstBytes file(bytes, *walk.end);
@@ -178,6 +184,9 @@ Examined examine_start(Bytes& bytes) {
   found.level = walk.level;
   found.sound_to = std::min(walk.sound_to, bytes.size());
   put(found.why, walk.why);
+  if (walk.level == Level::broken) {
+    found.part_end = content::stated_end(bytes, recognised, found.sound_to);
+  }
   return found;
 }
 

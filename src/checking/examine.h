@@ -25,7 +25,8 @@ struct Examined {
   std::array<char, 120> why{};    // of `broken`, a sentence; else of `unknown`, if it was no answer
   uint8_t hashed = 0;             // 1: all bytes could be read
   std::array<char, 65> sha256{};  // of all bytes, hexadecimal, ended by NUL
-  uint64_t end = 0;  // byte behind its last, where its structure says where that is; else 0
+  uint64_t end = 0;       // byte behind its last, where its structure says where that is; else 0
+  uint64_t part_end = 0;  // of `broken`: content::stated_end of the part in which it breaks off
   content::Description says;
   std::array<Cut, kMostCuts> cuts{};  // of `rejoin`; those there are come first
 };

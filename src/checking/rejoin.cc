@@ -79,14 +79,16 @@ class Rejoiner {
       : cluster_(cluster), joined_(bytes), recognised_(content::recognise(bytes)) {}
 
   Examined run() {
-    Examined found = examine_start(joined_);
+    const Examined begun = examine_start(joined_);
+    Examined found = begun;
     for (size_t n = 0; n < kMostCuts && found.level == Level::broken; ++n) {
       const auto next = go_on(found);
       if (!next) break;
       joined_.cut(next->cut);
       found = next->found;
     }
-    if (adds_up(found)) std::ranges::copy(joined_.cuts(), found.cuts.begin());
+    if (!adds_up(found)) return begun;
+    std::ranges::copy(joined_.cuts(), found.cuts.begin());
     return found;
   }
 

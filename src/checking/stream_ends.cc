@@ -19,20 +19,21 @@ using content::Bytes;
 constexpr size_t kPart = 256 << 10;  // bytes
 using Out = std::array<char, kPart>;
 
-std::optional<uint64_t> end_of_gzip(Bytes& bytes) {
+Decoded end_of_gzip(Bytes& bytes) {
   constexpr int kGzip = 16 + MAX_WBITS;
-  std::optional<uint64_t> end;
+  Decoded decoded;
   for (uint64_t at = 0; bytes.has(at, "\x1F\x8B\x08");) {
     const Inflated done = inflate_from(bytes, at, bytes.size() - at, kGzip, UINT64_MAX);
-    if (!done.whole) break;
-    end = at = done.end;
+    if (!done.whole) return decoded.whole ? decoded : Decoded{done.end, false};
+    decoded = {done.end, true};
+    at = done.end;
   }
-  return end;
+  return decoded;
 }
 
-std::optional<uint64_t> end_of_bzip2(Bytes& bytes) {
+Decoded end_of_bzip2(Bytes& bytes) {
   bz_stream stream{};
-  if (BZ2_bzDecompressInit(&stream, 0, 0) != BZ_OK) return std::nullopt;
+  if (BZ2_bzDecompressInit(&stream, 0, 0) != BZ_OK) return {};
   const auto out = std::make_unique<Out>();
   uint64_t at = 0;
   int code = BZ_OK;
@@ -49,13 +50,13 @@ std::optional<uint64_t> end_of_bzip2(Bytes& bytes) {
     at += part.size() - stream.avail_in;
   }
   BZ2_bzDecompressEnd(&stream);
-  return code == BZ_STREAM_END ? std::optional(at) : std::nullopt;
+  return {at, code == BZ_STREAM_END};
 }
 
-std::optional<uint64_t> end_of_xz(Bytes& bytes) {
+Decoded end_of_xz(Bytes& bytes) {
   constexpr uint64_t kMostMemory = 256 << 20;  // bytes
   lzma_stream stream = LZMA_STREAM_INIT;
-  if (lzma_stream_decoder(&stream, kMostMemory, 0) != LZMA_OK) return std::nullopt;
+  if (lzma_stream_decoder(&stream, kMostMemory, 0) != LZMA_OK) return {};
   const auto out = std::make_unique<Out>();
   uint64_t at = 0;
   lzma_ret code = LZMA_OK;
@@ -72,12 +73,12 @@ std::optional<uint64_t> end_of_xz(Bytes& bytes) {
     at += part.size() - stream.avail_in;
   }
   lzma_end(&stream);
-  return code == LZMA_STREAM_END ? std::optional(at) : std::nullopt;
+  return {at, code == LZMA_STREAM_END};
 }
 
 }  // namespace
 
-std::optional<uint64_t> end_by_decoding(Bytes& bytes, std::string_view format) {
+std::optional<Decoded> end_by_decoding(Bytes& bytes, std::string_view format) {
   if (format == "gzip") return end_of_gzip(bytes);
   if (format == "bzip2") return end_of_bzip2(bytes);
   if (format == "xz") return end_of_xz(bytes);

@@ -200,7 +200,7 @@ Walk boxes(Bytes& bytes, bool open) {
   while (at < bytes.size()) {
     if (!is_top(bytes, at)) break;
     const auto box = box_at(bytes, at, bytes.size());
-    if (!box) return broken(bytes.size(), "A box reaches behind the end.");
+    if (!box) return broken(open ? at : bytes.size(), "A box reaches behind the end.");
     if (bytes.has(at + 4, "moov")) movie = box;
     pictures = pictures || bytes.has(at + 4, "meta");
     content = content || bytes.has(at + 4, "mdat") || pictures;
@@ -372,6 +372,15 @@ std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
   return box ? std::optional(box->end) : std::nullopt;
 }
 
+std::optional<uint64_t> stated_end(Bytes& bytes, uint64_t at) {
+  if (!is_top(bytes, at)) return std::nullopt;
+  const bool wide = bytes.be32(at) == 1;
+  const uint64_t length = wide ? bytes.be64(at + 8) : bytes.be32(at);
+  // Recorders write the length of what they recorded once they are done with it.
+  if (length < (wide ? 16 : 8) && bytes.has(at + 4, "mdat")) return kNeverWritten;
+  return length > kNeverWritten - at ? kNeverWritten : at + length;
+}
+
 bool begins_part(Bytes& bytes, uint64_t at) {
   return is_top(bytes, at) && box_at(bytes, at, bytes.size()).has_value();
 }
@@ -383,6 +392,7 @@ const Family kIsobmff{.recognise = recognise,
                       .walk_open = walk_open,
                       .part_end = part_end,
                       .begins_part = begins_part,
+                      .stated_end = stated_end,
                       .describe = describe};
 
 }  // namespace undershelf::content

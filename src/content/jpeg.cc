@@ -84,13 +84,12 @@ Walk one_picture(Bytes& bytes, uint64_t at) {
 }
 
 Walk walk(Bytes& bytes, std::string_view) {
-  Walk first = one_picture(bytes, 0);
-  while (first.end && bytes.has(*first.end, "\xFF\xD8\xFF")) {
-    const Walk next = one_picture(bytes, *first.end);
-    if (!next.end) return next;
-    first = next;
+  Walk picture = one_picture(bytes, 0);
+  while (picture.end && bytes.has(*picture.end, "\xFF\xD8\xFF")) {
+    picture = one_picture(bytes, *picture.end);
   }
-  return first;
+  if (!picture.end) picture.sound_to = before_zeros(bytes, picture.sound_to);
+  return picture;
 }
 
 void describe(Bytes& bytes, std::string_view, Description& found) {

@@ -85,14 +85,16 @@ bool is_of_cluster(uint32_t id) {
   }
 }
 
-// Behind the cluster; `end` is kOpen where its size is not stated.
-std::optional<uint64_t> cluster(Bytes& bytes, uint64_t at, uint64_t end) {
+// Behind what adds up of the cluster; `end` is kOpen where its size is not stated.
+uint64_t cluster(Bytes& bytes, uint64_t at, uint64_t end, bool& is_sound) {
   const uint64_t stop = std::min(end, bytes.size());
+  is_sound = true;
   while (at < stop) {
     const auto element = element_at(bytes, at);
     if (element && end == kOpen && is_of_segment(element->id) && !is_of_cluster(element->id)) break;
     if (!element || !is_of_cluster(element->id) || element->size > stop - element->body) {
-      return std::nullopt;
+      is_sound = false;
+      break;
     }
     at = element->body + element->size;
   }
@@ -116,13 +118,13 @@ Walk elements(Bytes& bytes, bool open) {
       return broken(at, "No element begins where one must.");
     }
     const uint64_t next = element->size == kOpen ? kOpen : element->body + element->size;
-    if (next != kOpen && next > bytes.size()) {
-      return broken(bytes.size(), "It ends inside an element.");
+    if (next != kOpen && next > bytes.size() && (!open || element->id != kCluster)) {
+      return broken(open ? at : bytes.size(), "It ends inside an element.");
     }
     if (element->id == kCluster) {
-      const auto behind = cluster(bytes, element->body, next);
-      if (!behind) return broken(at, "The parts of a cluster of frames do not add up.");
-      at = *behind;
+      bool is_sound = false;
+      at = cluster(bytes, element->body, next, is_sound);
+      if (!is_sound) return broken(at, "The parts of a cluster of frames do not add up.");
       ++clusters;
     } else {
       if (next == kOpen) return broken(at, "An element has no length.");
@@ -136,6 +138,12 @@ Walk elements(Bytes& bytes, bool open) {
 
 Walk walk(Bytes& bytes, std::string_view) { return elements(bytes, false); }
 Walk walk_open(Bytes& bytes, std::string_view) { return elements(bytes, true); }
+
+std::optional<uint64_t> stated_end(Bytes& bytes, uint64_t at) {
+  const auto element = element_at(bytes, at);
+  if (!element || (!is_of_segment(element->id) && !is_of_cluster(element->id))) return std::nullopt;
+  return element->size == kOpen ? kNeverWritten : element->body + element->size;
+}
 
 // Numbers and floats of up to eight bytes (RFC 8794, 7).
 uint64_t number_in(Bytes& bytes, const Element& element) {
@@ -212,7 +220,10 @@ void describe(Bytes& bytes, std::string_view, Description& found) {
 
 }  // namespace
 
-const Family kMatroska{
-    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
+const Family kMatroska{.recognise = recognise,
+                       .walk = walk,
+                       .walk_open = walk_open,
+                       .stated_end = stated_end,
+                       .describe = describe};
 
 }  // namespace undershelf::content

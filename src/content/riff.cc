@@ -36,46 +36,93 @@ Walk midi(Bytes& bytes) {
   return ended(Level::consistent, at);
 }
 
-// The chunks from `at` to `end`; nothing if all is well.
-std::optional<Walk> chunks(Bytes& bytes, uint64_t at, uint64_t end, int depth) {
-  const bool big = is_big(bytes);
-  while (at + 8 <= end) {
-    const uint64_t length = big ? bytes.be32(at + 4) : bytes.le32(at + 4);
-    if (bytes.at(at, 8).size() < 8 || !is_name(bytes, at)) {
-      return broken(at, "No chunk begins where one must.");
-    }
-    const bool list = bytes.has(at, "LIST");
-    if (at + 8 + length > end) {
-      // A recording that was cut off leaves the length of its last chunk open.
-      return broken(std::min(end, bytes.size()), "A chunk reaches behind the end.");
-    }
-    if (list && depth < 4) {
-      if (auto fault = chunks(bytes, at + 12, at + 8 + length, depth + 1)) return fault;
-    }
-    at += 8 + length + (length & 1);
-  }
-  return std::nullopt;
+// Recorders write it once they are done, if they were told to end.
+bool is_never_written(uint32_t length) { return length == 0 || length >= 0xFFFFFF00; }
+
+// Frames or samples, of which a recorder does not know how many there will be.
+bool is_recorded(Bytes& bytes, uint64_t at) {
+  return bytes.has(at, "data") || (bytes.has(at, "LIST") && bytes.has(at + 8, "movi"));
 }
 
-Walk walk(Bytes& bytes, std::string_view format) {
-  if (format == "midi") return midi(bytes);
-  const uint64_t stated = is_big(bytes) ? bytes.be32(4) : bytes.le32(4);
-  uint64_t end = 8 + stated;
-  if (bytes.has(0, "RF64")) end = 8 + bytes.le64(20);
-  // Large AVI files go on in further RIFF chunks.
-  uint64_t begin = 0;
-  for (;;) {
-    if (end > bytes.size() && end - bytes.size() > 1) {
-      if (auto fault = chunks(bytes, begin + 12, bytes.size(), 0)) return *fault;
-      return broken(bytes.size(), "It is shorter than its header says.");
+constexpr std::string_view kNotFinished = "Its lengths are those of a recording that did not end.";
+
+class Chunks {
+ public:
+  // `open`: the file may be followed by what is not its own.
+  Chunks(Bytes& bytes, bool open) : bytes_(bytes), open_(open) {}
+
+  Walk walk() {
+    const uint32_t stated = is_big(bytes_) ? bytes_.be32(4) : bytes_.le32(4);
+    if (is_never_written(stated) && !bytes_.has(0, "RF64")) return never_finished();
+    uint64_t end = 8 + uint64_t{stated};
+    if (bytes_.has(0, "RF64")) end = 8 + bytes_.le64(20);
+    // Large AVI files go on in further RIFF chunks.
+    uint64_t begin = 0;
+    for (;;) {
+      if (end > bytes_.size() && end - bytes_.size() > 1) {
+        if (auto fault = look(begin + 12, bytes_.size(), 0)) return *fault;
+        return broken(bytes_.size(), "It is shorter than its header says.");
+      }
+      end = std::min(end, bytes_.size());
+      if (auto fault = look(begin + 12, end, 0)) return *fault;
+      if (!bytes_.has(end, "RIFF") || !bytes_.has(end + 8, "AVIX")) break;
+      begin = end;
+      end = begin + 8 + bytes_.le32(begin + 4);
     }
-    end = std::min(end, bytes.size());
-    if (auto fault = chunks(bytes, begin + 12, end, 0)) return *fault;
-    if (!bytes.has(end, "RIFF") || !bytes.has(end + 8, "AVIX")) break;
-    begin = end;
-    end = begin + 8 + bytes.le32(begin + 4);
+    return ended(Level::consistent, end);
   }
-  return ended(Level::consistent, end);
+
+ private:
+  // The chunks from `at` to `end`; nothing if all is well.
+  std::optional<Walk> look(uint64_t at, uint64_t end, int depth) {
+    const bool big = is_big(bytes_);
+    while (at + 8 <= end) {
+      const uint64_t length = big ? bytes_.be32(at + 4) : bytes_.le32(at + 4);
+      if (bytes_.at(at, 8).size() < 8 || !is_name(bytes_, at)) {
+        return broken(at, "No chunk begins where one must.");
+      }
+      if (at + 8 + length > end) {
+        return broken(open_ ? at : std::min(end, bytes_.size()), "A chunk reaches behind the end.");
+      }
+      if (bytes_.has(at, "LIST") && depth < 4) {
+        if (auto fault = look(at + 12, at + 8 + length, depth + 1)) return fault;
+      }
+      at += 8 + length + (length & 1);
+    }
+    return std::nullopt;
+  }
+
+  // All of a file by itself is what was recorded; on a medium the chunks go as far as they do.
+  Walk never_finished() {
+    uint64_t at = 12;
+    while (is_name(bytes_, at) && !is_recorded(bytes_, at) && bytes_.size() - at > 8) {
+      const uint64_t length = bytes_.le32(at + 4);
+      if (length > bytes_.size() - at - 8) break;
+      at += 8 + length + (length & 1);
+    }
+    if (!is_recorded(bytes_, at)) return broken(at, "No chunk begins where one must.");
+    if (!open_) return broken(bytes_.size(), kNotFinished);
+    if (bytes_.has(at, "data")) return broken(at, kNotFinished);
+    const auto fault = look(at + 12, bytes_.size(), 1);
+    return broken(fault ? fault->sound_to : bytes_.size(), kNotFinished);
+  }
+
+  Bytes& bytes_;
+  const bool open_;
+};
+
+Walk walk(Bytes& bytes, std::string_view format) {
+  return format == "midi" ? midi(bytes) : Chunks(bytes, false).walk();
+}
+Walk walk_open(Bytes& bytes, std::string_view format) {
+  return format == "midi" ? midi(bytes) : Chunks(bytes, true).walk();
+}
+
+std::optional<uint64_t> stated_end(Bytes& bytes, uint64_t at) {
+  if (!is_name(bytes, at)) return std::nullopt;
+  const uint32_t length = is_big(bytes) ? bytes.be32(at + 4) : bytes.le32(at + 4);
+  if (is_never_written(length) && is_recorded(bytes, at)) return kNeverWritten;
+  return at + 8 + length;
 }
 
 // The chunks from `at` to `end` that say something of the whole.
@@ -96,7 +143,8 @@ void describe_chunks(Bytes& bytes, uint64_t at, uint64_t end, Description& found
       found.milliseconds = uint64_t{bytes.le32(body)} * bytes.le32(body + 16) / 1000;
     }
     if (bytes.has(at, "fmt ")) rate = bytes.le32(body + 8);
-    if (bytes.has(at, "data") && rate > 0) found.milliseconds = length * 1000 / rate;
+    if (bytes.has(at, "data") && rate > 0 && !is_never_written(bytes.le32(at + 4)))
+      found.milliseconds = length * 1000 / rate;
     if (bytes.has(at, "VP8X")) {
       found.put_size((bytes.le32(body + 4) & 0xFFFFFF) + 1, (bytes.le32(body + 7) & 0xFFFFFF) + 1);
     }
@@ -123,6 +171,10 @@ void describe(Bytes& bytes, std::string_view format, Description& found) {
 
 }  // namespace
 
-const Family kRiff{.recognise = recognise, .walk = walk, .describe = describe};
+const Family kRiff{.recognise = recognise,
+                   .walk = walk,
+                   .walk_open = walk_open,
+                   .stated_end = stated_end,
+                   .describe = describe};
 
 }  // namespace undershelf::content

@@ -153,6 +153,28 @@ Walk walk_open(Bytes& bytes, const Recognised& recognised) {
   return (family.walk_open != nullptr ? family.walk_open : family.walk)(bytes, recognised.format);
 }
 
+uint64_t before_zeros(Bytes& bytes, uint64_t end) {
+  constexpr uint64_t kMost = 4096;
+  uint64_t begin = 0;  // of the zeros before `at`
+  for (uint64_t at = 0; at < end;) {
+    const auto part = bytes.at(at, std::min<uint64_t>(Bytes::kMostAtOnce, end - at));
+    if (part.empty()) break;
+    for (const std::byte& byte : part) {
+      ++at;
+      if (byte != std::byte{0}) begin = at;
+      if (at - begin >= kMost) return begin;
+    }
+  }
+  return end;
+}
+
+uint64_t stated_end(Bytes& bytes, const Recognised& recognised, uint64_t at) {
+  if (recognised.family == nullptr) return 0;
+  const Family& family = *recognised.family;
+  const auto end = family.stated_end != nullptr ? family.stated_end : family.part_end;
+  return end == nullptr ? 0 : end(bytes, at).value_or(0);
+}
+
 void describe(Bytes& bytes, const Recognised& recognised, Description& found) {
   if (recognised.family == nullptr || recognised.family->describe == nullptr) return;
   recognised.family->describe(bytes, recognised.format, found);

@@ -32,6 +32,8 @@ inline Walk ended(Level level, uint64_t end) { return {level, end, end, {}}; }
 // It is well so far, and nothing tells where it ends.
 inline Walk endless(uint64_t sound_to) { return {Level::unknown, sound_to, std::nullopt, {}}; }
 
+constexpr uint64_t kNeverWritten = UINT64_MAX;
+
 // Formats that are built alike. Stored and shown are the words for the formats, never numbers.
 struct Family {
   // The word for the format that begins there, or nothing. Looks at few bytes.
@@ -48,6 +50,10 @@ struct Family {
   // what is not its own. Null: there is no such thing.
   std::optional<uint64_t> (*part_end)(Bytes& bytes, uint64_t at) = nullptr;
   bool (*begins_part)(Bytes& bytes, uint64_t at) = nullptr;
+  // Of a file that breaks off in the part which begins at `at`: the byte behind that part as its
+  // head says, which may lie behind all there is; kNeverWritten if it is that of a recording whose
+  // lengths were to be written at its end. Null: part_end does.
+  std::optional<uint64_t> (*stated_end)(Bytes& bytes, uint64_t at) = nullptr;
   // Of families whose parts tell by a sum of their own that they hold, but not how long they are:
   // whether the one that begins at `at` does, and another follows it, or it may be the last. Null:
   // there is no such thing.
@@ -63,6 +69,11 @@ struct Recognised {
 Recognised recognise(Bytes& bytes);
 // As Family::walk_open, of what was recognised. `end` says where the file ends, if that is told.
 Walk walk_open(Bytes& bytes, const Recognised& recognised);
+// Where the first 4096 bytes of zeros before `end` begin; `end` if there are none. Zeros may be
+// codes of what is packed, but where it breaks off behind so many of them they are none.
+uint64_t before_zeros(Bytes& bytes, uint64_t end);
+// As Family::stated_end, and 0 if nothing states it.
+uint64_t stated_end(Bytes& bytes, const Recognised& recognised, uint64_t at);
 void describe(Bytes& bytes, const Recognised& recognised, Description& found);
 
 // The type of a format by content, as types.h names them for a format by name; empty if none.

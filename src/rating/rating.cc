@@ -259,8 +259,11 @@ uint64_t Facts::certainly_lost() const {
 }
 
 bool is_a_matter_of_odds(const Facts& facts) {
+  // What was found by its content and breaks off is its own up to there.
+  const bool cut_short =
+      facts.state == State::carved && facts.check && *facts.check == content::Level::broken;
   return facts.size && facts.placement != Placement::none && facts.certainly_lost() == 0 &&
-         facts.of(Cause::unsound) == 0 &&
+         facts.of(Cause::unsound) == 0 && !cut_short &&
          (facts.state != State::live || facts.placement != Placement::exact);
 }
 
