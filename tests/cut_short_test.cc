@@ -126,9 +126,11 @@ TEST(CutShort, IsNotKeptIfItMayGoOn) {
 
 // Its header says that it is longer than all that follows, which is what headers of rubbish say.
 TEST(CutShort, IsNotKeptOnTheWordOfAHeader) {
-  std::string medium(160 << 20, '\xA5');
-  put(medium, 64 << 20, kinds().at("program.elf").substr(0, 64));
-  put(medium, (64 << 20) + 0x28, std::string("\xFF\xFF\xFF\xFF\xFF\x00\x00\x00", 8));
+  std::string medium(112 << 20, '\xA5');
+  for (const size_t at : {size_t{16} << 20, size_t{96} << 20}) {
+    put(medium, at, kinds().at("program.elf").substr(0, 64));
+    put(medium, at + 0x28, std::string("\xFF\xFF\xFF\xFF\xFF\x00\x00\x00", 8));
+  }
   const TempFolder folder;
   write_file(folder.path("card.img"), medium);
   undershelf({"scan", folder.path("card.img"), "--shelf", folder.path("shelf"), "--depth", "deep"});

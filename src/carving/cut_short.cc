@@ -110,7 +110,8 @@ bool may_be_cut_short(const checking::Examined& found, uint64_t there) {
   if (found.level != content::Level::broken) return false;
   // Some go on the word of their headers, which may be none.
   constexpr uint64_t kMostUnseen = 64 << 20;
-  if (found.sound_to >= there && there > kMostUnseen) return false;
+  const bool is_program_or_so = content::type_of(found.format.data()) == "other";
+  if (found.sound_to >= there && (there > kMostUnseen || is_program_or_so)) return false;
   return found.sound_to >= kWorthHaving || found.part_end >= found.sound_to + kWorthHaving;
 }
 
