@@ -217,6 +217,7 @@ class Carver {
     if (is_blank_at_end) {
       find->found.level = Level::broken;
       find->found.sound_to = find->length;
+      find->found.why = {"What follows is blank."};
     }
     if (!adds_up || is_blank_at_end) {
       const bool may_be = may_be_cut_short(find->found, look.bytes->size());
