@@ -2,6 +2,7 @@
 // where what follows is blank, and for what it is.
 #include <gtest/gtest.h>
 
+#include <map>
 #include <string>
 #include <vector>
 
@@ -85,7 +86,6 @@ TEST(CutShort, IsKeptForWhatItIs) {
   ASSERT_EQ(scan.code, 1) << scan.err;
   std::map<uint64_t, Json> found;
   for (const Json& row : rows_of(folder.path("shelf"), {"--kind", "file"})) {
-    const std::string name = row["name"];
     const Json shown = undershelf({"show", folder.path("shelf"),
                                    std::to_string(row["id"].get<int64_t>()), "--format", "jsonl"})
                            .lines()

@@ -204,7 +204,9 @@ TEST_F(Imaging, TheLedgerForgivesACutEndAndNothingElse) {
     EXPECT_THROW(Ledger::load(ledger_of(image_)), Error) << damage;
   }
   for (const char* first :
-       {"", "{}\n", "{\"ledger\":1}\n", "{\"ledger\":1,\"size\":-5}\n", "7\n"}) {
+       {"", "{}\n", "{\"ledger\":1}\n", "{\"ledger\":1,\"size\":-5}\n", "7\n",
+        "{\"ledger\":1,\"size\":251658E24}\n", "{\"ledger\":1,\"size\":4096.5}\n",
+        "{\"ledger\":1,\"size\":4096,\"sector_size\":4294967808}\n"}) {
     write_file(ledger_of(image_), first);
     EXPECT_THROW(Ledger::load(ledger_of(image_)), Error) << first;
   }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "carving/taken.h"
 #include "content/walk.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
@@ -89,7 +90,6 @@ Scene load_scene(const Shelf& shelf, const Claims& claims, uint64_t size) {
       std::unique(scene.starts.begin(), scene.starts.end(),
                   [](const Start& a, const Start& b) { return a.offset == b.offset && !b.named; });
   scene.starts.erase(last, scene.starts.end());
-  scene.living_set = std::move(living);
   return scene;
 }
 

@@ -6,7 +6,6 @@
 #include <string>
 #include <vector>
 
-#include "carving/taken.h"
 #include "model/ids.h"
 #include "placing/claims.h"
 
@@ -40,8 +39,6 @@ struct Scene {
   std::vector<ByteRange> sound;    // what lost files hold that are sound
   std::set<std::string> contents;  // SHA-256 of lost files with names that do not break off
   std::vector<Start> starts;       // in order; none in what is living, or sound in a lost file
-  Taken living_set;                // the same as `living`
-  bool is_living(uint64_t offset) const { return living_set.contains(offset); }
 };
 
 // Of the source. `size`: its bytes.

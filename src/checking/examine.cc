@@ -159,8 +159,9 @@ Examined examine_start(Bytes& bytes) {
   Walk walk = content::walk_open(bytes, recognised);
   if (walk.level != Level::broken && !walk.end) {
     if (const auto decoded = end_by_decoding(bytes, recognised.format)) {
-      if (decoded->whole) walk.end = decoded->end;
-      if (!decoded->whole) {
+      if (decoded->whole) {
+        walk.end = decoded->end;
+      } else {
         walk = content::broken(content::before_zeros(bytes, decoded->end),
                                "Its packed data ends there.");
       }

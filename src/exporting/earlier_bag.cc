@@ -12,26 +12,30 @@
 
 #include "exporting/target_tree.h"
 #include "model/error.h"
+#include "source/json_number.h"
 
 namespace undershelf {
 namespace {
 
 // The file a line of exported.jsonl tells of; nothing if it was cut off, or tells of no file of the
 // payload.
-std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& line) {
+std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& line) try {
   const auto record = nlohmann::json::parse(line, nullptr, false);
   if (!record.is_object()) return std::nullopt;
   const auto text = [&](const char* name) {
     const auto found = record.find(name);
     return found != record.end() && found->is_string() ? found->get<std::string>() : std::string();
   };
-  BagKey key{static_cast<EntryId>(record.value("id", int64_t{0})), text("stream"), text("written")};
+  BagKey key{static_cast<EntryId>(whole_number(record, "id", int64_t{0})), text("stream"),
+             text("written")};
   ListedFile listed{key.path,    text("sha256"),
-                    line + "\n", record.value("bytes", uint64_t{0}),
+                    line + "\n", whole_number(record, "bytes", uint64_t{0}),
                     0,           record.contains("missing") && !record["missing"].empty()};
   const bool climbs = ("/" + key.path + "/").find("/../") != std::string::npos;
   if (!key.path.starts_with("data/") || climbs || listed.sha256.size() != 64) return std::nullopt;
   return std::pair{std::move(key), std::move(listed)};
+} catch (const nlohmann::json::exception&) {
+  return std::nullopt;  // not a line of ours
 }
 
 std::string read_all(const std::string& path) {

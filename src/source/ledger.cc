@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "model/error.h"
+#include "source/json_number.h"
 
 namespace undershelf {
 namespace {
@@ -25,14 +26,14 @@ constexpr std::array<std::string_view, 4> kStates = {"untried", "skipped", "fail
 }
 
 LedgerHeader header_of(const json& line, const std::string& path) {
-  if (!line.is_object() || line.value("ledger", 0) != 1) {
+  if (!line.is_object() || whole_number(line, "ledger", 0) != 1) {
     not_a_ledger(path, "its first line does not say so");
   }
   LedgerHeader header;
   header.source = line.value("source", "");
   header.serial = line.value("serial", "");
-  header.size = line.value("size", uint64_t{0});
-  header.sector_size = line.value("sector_size", 512U);
+  header.size = whole_number(line, "size", uint64_t{0});
+  header.sector_size = whole_number(line, "sector_size", 512U);
   header.begun = line.value("begun", "");
   const bool sound = header.size > 0 && header.size <= INT64_MAX &&
                      (header.sector_size == 512 || header.sector_size == 4096);
@@ -47,8 +48,8 @@ std::optional<Finding> finding_of(const json& line) {
   Finding finding;
   finding.state = static_cast<Finding::State>(known - kStates.begin());
   finding.slow = line.value("slow", false);
-  finding.attempts = line.value("attempts", 0U);
-  finding.error = line.value("error", 0);
+  finding.attempts = whole_number(line, "attempts", 0U);
+  finding.error = whole_number(line, "error", 0);
   return finding;
 }
 
@@ -163,8 +164,9 @@ Ledger Ledger::parse(std::istream& file, const std::string& path) {
       }
       if (line.is_discarded() && cut) break;
       const std::optional<Finding> finding = line.is_object() ? finding_of(line) : std::nullopt;
-      const ByteRange range{line.is_object() ? line.value("offset", UINT64_MAX) : UINT64_MAX,
-                            line.is_object() ? line.value("length", uint64_t{0}) : 0};
+      const ByteRange range{
+          line.is_object() ? whole_number(line, "offset", UINT64_MAX) : UINT64_MAX,
+          line.is_object() ? whole_number(line, "length", uint64_t{0}) : 0};
       const uint64_t size = ledger->header().size;
       if (!finding || range.offset > size || range.length > size - range.offset) {
         not_a_ledger(path, fmt::format("line {} is damaged", number));

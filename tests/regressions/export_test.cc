@@ -85,6 +85,21 @@ TEST_F(Exports, AnotherSelectionOrShelfIsNotGoneOnWith) {
   EXPECT_EQ(faults_of_bag(folder_.path("bag")), "");
 }
 
+// A line of the list that another hand had written ended the export with the JSON library's words.
+TEST_F(Exports, GoOnWhateverStandsInTheList) {
+  open("fat16-logger");
+  ASSERT_LE(export_to("bag").code, 1);
+  const std::string list = folder_.path("bag/exported.jsonl");
+  const std::string ours = read_file(list);
+  for (const char* line : {R"({"id":"one"})", R"({"id":1e30})", R"({"id":1,"bytes":-1})", "[]"}) {
+    write_file(list, ours + line + "\n");
+    const Outcome resumed = export_to("bag", {"--resume"});
+    EXPECT_LE(resumed.code, 1) << line << resumed.err;
+    EXPECT_EQ(resumed.err.find("json.exception"), std::string::npos) << resumed.err;
+    EXPECT_EQ(faults_of_bag(folder_.path("bag")), "") << line;
+  }
+}
+
 // A link laid in the way of a folder was followed, and a file behind it deleted.
 TEST_F(Exports, NothingBehindALinkIsTouched) {
   open("fat16-logger");
