@@ -1,10 +1,11 @@
 """Cards whose files must be told by their content: all metadata wiped, or only chains lost.
 
-    python3 recipes/bare_card.py [--seed 1] [--fragmented 12] [--clusters 8] [--folder samples]
+    python3 recipes/bare_card.py [--seed 1] [--fragmented 12] [--clusters 8] [--recordings] [--folder samples]
 
 Files of many kinds lie in one piece, others in two with whole files or text between them, as the kernel's driver put
-them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With
-another folder or seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
+them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With --recordings
+those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With another folder or
+seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import io
@@ -85,7 +86,19 @@ def clip(random, folder):
     return (folder / "clip.mp4").read_bytes()
 
 
+def recording(name, *options):
+    def record(random, folder):
+        ffmpeg(folder, name, *options, "-q:v", random.randrange(2, 8),
+               "-vf", f"noise=alls={random.randrange(5, 30)}:all_seed={random.randrange(1 << 20)}")
+        return (folder / name).read_bytes()
+    return record
+
+
 MAKERS = {"jpg": jpeg, "png": png, "zip": archive, "docx": document, "pdf": report, "mp4": clip}
+RECORDINGS = {"avi": recording("clip.avi", "-c:v", "mjpeg", "-c:a", "pcm_s16le"),
+              "mpg": recording("clip.mpg", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2"),
+              "ts": recording("clip.ts", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2"),
+              "m2ts": recording("clip.m2ts", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2", "-mpegts_m2ts_mode", "1")}
 
 
 def parts(content, size):
@@ -111,11 +124,13 @@ def main():
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--fragmented", type=int, default=12)
     parser.add_argument("--clusters", type=int, default=8, help="sectors of a cluster")
+    parser.add_argument("--recordings", action="store_true", help="the files in pieces are AVI and MPEG")
     parser.add_argument("--exfat", action="store_true", help="split-card on exFAT, by its driver")
     parser.add_argument("--folder", type=pathlib.Path, default=SAMPLES)
     asked = parser.parse_args()
     own = asked.folder == SAMPLES and asked.seed == 1
-    for name in ("split-exfat",) if asked.exfat else ("bare-card", "split-card"):
+    kind = "recordings" if asked.recordings else "card"
+    for name in ("split-exfat",) if asked.exfat else (f"bare-{kind}", f"split-{kind}"):
         play(name if own else f"{name}-{asked.seed}", asked)
 
 
@@ -129,9 +144,10 @@ def play(name, asked):
     else:
         card = Card(name, 64 << 20, ["mkfs.fat", "-F", "16", "-s", str(asked.clusters), "-r", "1024", "-i", "0BA2E000"],
                     cluster, folder=asked.folder)
-    names = list(MAKERS)
+    makers = RECORDINGS if asked.recordings else MAKERS
+    names = list(makers)
     with tempfile.TemporaryDirectory() as scratch:
-        split = {f"Split {n:03}.{names[n % len(names)]}": MAKERS[names[n % len(names)]](chance, pathlib.Path(scratch))
+        split = {f"Split {n:03}.{names[n % len(names)]}": makers[names[n % len(names)]](chance, pathlib.Path(scratch))
                  for n in range(asked.fragmented)}
     card.mount()
     card.at(f"{DAY} 08:00:00")
@@ -145,7 +161,7 @@ def play(name, asked):
             card.write(path, chance.randbytes(part * cluster))
             kind, other = between(chance)
             card.write(f"Between {len(holes):03}.{kind}", other)
-    if bare:
+    if bare and not asked.recordings:
         for path, content in kinds().items():
             if len(content) < LARGEST:
                 card.write(path, content)

@@ -13,7 +13,7 @@
 #include "access/spaces.h"
 #include "carving/cut_short.h"
 #include "carving/find.h"
-#include "carving/grid.h"
+#include "carving/ground.h"
 #include "carving/scene.h"
 #include "carving/store.h"
 #include "carving/taken.h"
@@ -33,6 +33,7 @@ using content::Level;
 constexpr uint64_t kReadings = 8, kAlways = uint64_t{4} << 30;
 constexpr uint64_t kOneStart = 16 << 20;  // bytes that one start may cost before others had theirs
 constexpr uint64_t kSeeking = 256 << 20;  // likewise, in which it is sought in pieces
+constexpr uint64_t kLooksAtChain = 8;     // that one which is sought on may cost besides
 constexpr int kRounds = 4;                // in which what was found displaces what is around it
 
 // What one look at a start reads from, while it goes on.
@@ -51,9 +52,9 @@ class Carver {
         source_(spaces.at(SpaceId::source)),
         options_(options),
         budget_(budget),
-        may_read_(std::min(source_->size(), UINT64_MAX / (2 * kReadings)) * kReadings + kAlways) {
-    scene_ = load_scene(shelf, claims, source_->size());
-  }
+        may_read_(std::min(source_->size(), UINT64_MAX / (2 * kReadings)) * kReadings + kAlways),
+        scene_(load_scene(shelf, claims, source_->size())),
+        ground_(shelf, scene_) {}
 
   Carved run() {
     try {
@@ -64,7 +65,7 @@ class Carver {
     }
     const uint64_t files = keep(true);
     const auto left_out = std::ranges::count_if(scene_.starts, [&](const Start& start) {
-      return start.was_cut && !is_covered(start.offset);
+      return start.was_cut && !ground_.is_covered(start.offset);
     });
     return {files, static_cast<uint64_t>(left_out)};
   }
@@ -72,7 +73,7 @@ class Carver {
  private:
   void seek() {
     for (int n = 0; n < kRounds; ++n) {
-      settle_taken();
+      settle_ground(Parts::all);
       look_at_starts(checking::examine_start, kOneStart);
       look_again_at_what_was_cut();
       settle(finds_);
@@ -90,36 +91,9 @@ class Carver {
     return store(shelf_, finds_, all);
   }
 
-  void take(Taken& taken, const ByteRange& range) const {
-    const uint64_t end = grids_->rounded_up(range.end());
-    taken.add({range.offset, end - range.offset});
-  }
-
-  // What no fragment of what is sought can be.
-  void settle_taken() {
+  void settle_ground(Parts parts) {
     ++round_;
-    std::vector<uint64_t> begins;
-    for (const auto& find : finds_) begins.push_back(find->start);
-    grids_ = std::make_unique<ClusterGrids>(shelf_, begins);
-    taken_ = {};
-    for (const ByteRange& range : scene_.living) take(taken_, range);
-    for (const ByteRange& range : scene_.sound) take(taken_, range);
-    for (const auto& find : finds_) {
-      for (const Piece& piece : find->pieces) take(taken_, {piece.offset, piece.length});
-    }
-    taken_.settle();
-    inside_.clear();
-    for (const auto& find : finds_) cover(*find);
-  }
-
-  // What begins in a find need not be looked at.
-  void cover(const Find& find) {
-    if (!find.is_verified() && !may_hold_others(find.found.format.data())) return;
-    for (const Piece& piece : find.pieces) inside_[piece.offset] = piece.offset + piece.length;
-  }
-  bool is_covered(uint64_t offset) const {
-    auto found = inside_.upper_bound(offset);
-    return found != inside_.begin() && std::prev(found)->second > offset;
+    ground_.settle(finds_, parts);
   }
 
   // What lies in several pieces, with what is no find between them. The more is found, the less is
@@ -127,10 +101,11 @@ class Carver {
   void seek_pieces() {
     for (int round = 0; round < kRounds; ++round) {
       std::set<uint64_t> clusters;
-      settle_taken();
+      settle_ground(Parts::all);
+      load_chains();
       if (!reopen_all()) return;
       for (const Start& start : scene_.starts) {
-        if (start.is_open) clusters.insert(grids_->cluster_at(start.offset));
+        if (start.is_open) clusters.insert(ground_.grids().cluster_at(start.offset));
       }
       const size_t before = finds_.size();
       for (const uint64_t cluster : clusters) {
@@ -144,6 +119,16 @@ class Carver {
     }
   }
 
+  void load_chains() {
+    chains_.clear();
+    for (const auto& find : finds_) {
+      if (!may_go_on(*find)) continue;
+      Pieces& own = chains_[find->start] = find->pieces;
+      const uint64_t end = own.back().offset + own.back().length;
+      own.back().length += ground_.grids().rounded_up(end) - end;
+    }
+  }
+
   using Examination = std::function<Examined(content::Bytes&)>;
   // `cluster`: if given, only at starts where clusters are that large.
   void look_at_starts(const Examination& examination, uint64_t most, uint64_t cluster = 0) {
@@ -153,8 +138,8 @@ class Carver {
     const auto next = [&]() -> std::optional<checking::Task> {
       for (; next_start < scene_.starts.size(); ++next_start) {
         Start& start = scene_.starts[next_start];
-        if (!start.is_open || is_covered(start.offset)) continue;
-        if (cluster != 0 && grids_->cluster_at(start.offset) != cluster) continue;
+        if (!start.is_open || ground_.is_covered(start.offset)) continue;
+        if (cluster != 0 && ground_.grids().cluster_at(start.offset) != cluster) continue;
         if (may_read_ == 0) {
           start.is_open = false;
           start.was_cut = true;
@@ -177,10 +162,18 @@ class Carver {
 
   checking::Task look(size_t number, uint64_t most, std::unordered_map<uint64_t, Look>& looks) {
     Look& look = looks[number];
+    const uint64_t start = scene_.starts[number].offset;
     look.start = number;
     look.most = most;
-    look.bytes = std::make_shared<FreeBytes>(*source_, taken_, scene_.starts[number].offset,
-                                             source_->size());
+    if (const auto chain = chains_.find(start); chain != chains_.end()) {
+      const Pieces& own = chain->second;
+      look.most = std::min(most + kLooksAtChain * total_length(own), may_read_);
+      look.bytes =
+          std::make_shared<FreeBytes>(*source_, ground_.taken_for_chains(), own,
+                                      own.back().offset + own.back().length, source_->size());
+    } else {
+      look.bytes = std::make_shared<FreeBytes>(*source_, ground_.taken(), start, source_->size());
+    }
     return {number, look.bytes->size(), [this, &look](uint64_t at, std::span<std::byte> out) {
               if (look.read + out.size() > look.most || out.size() > may_read_) {
                 look.was_cut = true;
@@ -195,8 +188,10 @@ class Carver {
   void take_answer(Look& look, const Examined& found) {
     Start& start = scene_.starts[look.start];
     start.is_open = false;
-    start.was_cut = look.was_cut;
+    start.was_cut = look.was_cut && !chains_.contains(start.offset);
     start.breaks_at = look.bytes->place_of(found.sound_to);
+    start.breaks_as =
+        found.level == Level::broken ? content::known_format(found.format.data()) : "";
     const bool adds_up = found.end > 0 && found.level >= Level::consistent;
     if (look.was_cut || !is_wanted(found)) return;
     const uint64_t length = adds_up ? found.end : std::min(found.sound_to, look.bytes->size());
@@ -205,8 +200,8 @@ class Carver {
     for (const Start& other : starts_at(start.offset)) {
       if (!adds_up || !other.named) continue;
       // The part of it that is known to be sound is no file of its own.
-      const bool chain = !content::tells_its_end(found.format.data());
-      if (chain && found.end <= other.named->sound_to) return;
+      const uint64_t known_to = other.named->sound_to + other.named->cluster;
+      if (!content::tells_its_end(found.format.data()) && found.end < known_to) return;
       if (!is_whole(found, *other.named)) continue;
       find->named = other.named;
       find->length = other.named->size;
@@ -226,7 +221,7 @@ class Carver {
       if (known == nullptr || known->length < length) known = std::move(find);
       return;
     }
-    cover(*find);
+    ground_.cover(*find);
     finds_.push_back(std::move(find));
   }
 
@@ -260,20 +255,21 @@ class Carver {
   // Of what is not sound to its end, what lies outside of all that is, has no name, and is cut
   // short. `most`: bytes that may be read for it.
   void add_partly_sound(uint64_t most) {
-    settle_taken();
+    settle_ground(Parts::of_recordings);
     std::vector<uint64_t> recordings;
     for (const auto& [offset, find] : partly_sound_) {
       if (find->found.part_end == content::kNeverWritten) recordings.push_back(offset);
     }
     recordings.push_back(source_->size());
     for (auto& [offset, find] : partly_sound_) {
-      const auto begun = starts_at(offset);
-      const bool has_name =
-          std::ranges::any_of(begun, [](const Start& start) { return start.named.has_value(); });
-      if (taken_.contains(offset) || has_name) continue;
-      find->set_length(taken_.free_of(find->pieces));
+      const bool has_name = scene_.adding_up.contains(offset) ||
+                            std::ranges::any_of(starts_at(offset),
+                                                [](const Start& s) { return s.named.has_value(); });
+      if (ground_.taken().contains(offset) || has_name) continue;
+      find->set_length(ground_.taken().free_of(find->pieces));
       const uint64_t next = *std::ranges::upper_bound(recordings, offset);
-      const auto there = length_there(*find, {*source_, *grids_, taken_, next}, most);
+      const auto there =
+          length_there(*find, {*source_, ground_.grids(), ground_.taken(), next}, most);
       if (!there && !options_.unverified) continue;
       if (there) find->set_length(*there);
       finds_.push_back(std::move(find));
@@ -291,7 +287,7 @@ class Carver {
   void look_again_at_what_was_cut() {
     bool any = false;
     for (Start& start : scene_.starts) {
-      start.is_open = start.was_cut && !is_covered(start.offset);
+      start.is_open = start.was_cut && !ground_.is_covered(start.offset);
       any = any || start.is_open;
     }
     if (any) look_at_starts(checking::examine_start, UINT64_MAX);
@@ -312,13 +308,15 @@ class Carver {
 
   bool reopen_all() {
     const Taken found = held_by_finds(0);
-    return reopen([&](const Start& start) { return !found.contains(start.offset); });
+    return reopen([&](const Start& start) {
+      return !found.contains(start.offset) || chains_.contains(start.offset);
+    });
   }
 
-  bool reopen(const std::function<bool(const Start&)>& may_go_on) {
+  bool reopen(const std::function<bool(const Start&)>& is_to_be) {
     bool any = false;
     for (Start& start : scene_.starts) {
-      start.is_open = start.breaks_at != 0 && may_go_on(start);
+      start.is_open = start.breaks_at != 0 && is_to_be(start);
       any = any || start.is_open;
     }
     return any;
@@ -352,10 +350,10 @@ class Carver {
   const Budget& budget_;
   uint64_t may_read_;  // bytes
   Scene scene_;
-  std::unique_ptr<ClusterGrids> grids_;
-  Taken taken_;
-  std::map<uint64_t, uint64_t> inside_;  // of finds: where they end, by where they begin
+  Ground ground_;
   Finds finds_;
+  std::map<uint64_t, Pieces>
+      chains_;  // whole clusters of those that may go on, by where they begin
   std::map<uint64_t, std::unique_ptr<Find>> partly_sound_;  // by where they begin
   int round_ = 0;
 };

@@ -17,6 +17,10 @@ bool may_hold_others(std::string_view format) {
   return std::ranges::find(kPlain, format) == kPlain.end();
 }
 
+bool may_go_on(const Find& find) {
+  return !find.named && !content::tells_its_end(find.found.format.data());
+}
+
 namespace {
 
 // The ranges that finds hold, to be asked for what overlaps another.
@@ -64,6 +68,8 @@ bool is_kept(const Find& first, const Find& other) {
            may_hold_others(first.found.format.data());
   }
   if (first.is_verified() != other.is_verified()) return first.is_verified();
+  // A chain reaches a little into what follows its pieces.
+  if (may_go_on(first) != may_go_on(other)) return may_go_on(other);
   return first.length >= other.length;
 }
 

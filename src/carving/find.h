@@ -38,6 +38,9 @@ using Finds = std::vector<std::unique_ptr<Find>>;
 // members in archives, frames in clips. What begins in one is a part of it.
 bool may_hold_others(std::string_view format);
 
+// Whether it ends where no further part follows, which may be where what is not its own begins.
+bool may_go_on(const Find& find);
+
 // Of finds that share bytes one stays: a whole before its parts, what is verified before what is
 // not, the longer one before the shorter. What stays is in the order of its starts.
 void settle(Finds& finds);

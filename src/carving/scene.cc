@@ -18,7 +18,8 @@ using content::Level;
 // Lost files with names: what of them is sound is theirs, and goes to `held` too.
 void load_lost(SQLite::Database& db, Scene& scene, Taken& held) {
   SQLite::Statement row(db, R"sql(
-    SELECT s.pieces, s.checked, s.rating, coalesce(s.sound_to,0), s.sha256, s.size
+    SELECT s.pieces, s.checked, s.rating, coalesce(s.sound_to,0), s.sha256, s.size,
+      s.first
     FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
     WHERE v.space=0 AND e.state<>'live' AND e.merged_into IS NULL AND e.kind='file'
       AND s.encoding='plain' AND length(s.pieces)>0)sql");
@@ -38,6 +39,9 @@ void load_lost(SQLite::Database& db, Scene& scene, Taken& held) {
       const ByteRange range{piece.offset, piece.length};
       held.add(range);
       if (is_sound) scene.sound.push_back(range);
+    }
+    if (level == Level::consistent && !row.getColumn(6).isNull()) {
+      scene.adding_up.insert(size_of(row.getColumn(6)));
     }
   }
   held.settle();

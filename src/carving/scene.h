@@ -4,6 +4,7 @@
 #include <optional>
 #include <set>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "model/ids.h"
@@ -29,15 +30,17 @@ struct Named {
 struct Start {
   uint64_t offset = 0;  // byte of the source
   std::optional<Named> named;
-  uint64_t breaks_at = 0;  // byte of the source, where what begins there stops being sound
-  bool is_open = true;     // to be looked at, or looked at again
-  bool was_cut = false;    // more would have been read than one start may cost
+  uint64_t breaks_at = 0;        // byte of the source, where what begins there stops being sound
+  std::string_view breaks_as{};  // the format of what breaks off there; empty: nothing does
+  bool is_open = true;           // to be looked at, or looked at again
+  bool was_cut = false;          // more would have been read than one start may cost
 };
 
 struct Scene {
   std::vector<ByteRange> living;   // what living files and file systems hold
   std::vector<ByteRange> sound;    // what lost files hold that are sound
   std::set<std::string> contents;  // SHA-256 of lost files with names that do not break off
+  std::set<uint64_t> adding_up;    // where lost files begin that add up to their ends
   std::vector<Start> starts;       // in order; none in what is living, or sound in a lost file
 };
 

@@ -59,6 +59,20 @@ uint64_t Taken::free_between(uint64_t from, uint64_t end) const {
   return end - from - (before(end) - before(from));
 }
 
+FreeBytes::FreeBytes(const Source& source, const Taken& taken, const Pieces& own, uint64_t behind,
+                     uint64_t end)
+    : source_(source),
+      taken_(taken),
+      next_(behind),
+      end_(end),
+      size_(total_length(own) + taken.free_between(behind, end)) {
+  uint64_t at = 0;
+  for (const Piece& piece : own) {
+    parts_.push_back({at, {piece.offset, piece.length}});
+    at += piece.length;
+  }
+}
+
 bool FreeBytes::reach(uint64_t at) {
   while (parts_.empty() || at >= parts_.back().at + parts_.back().range.length) {
     const ByteRange taken = taken_.at_or_after(next_);

@@ -42,6 +42,10 @@ class FreeBytes {
         next_(start),
         end_(end),
         size_(taken.free_between(start, end)) {}
+  // Those of `own` first, which are ranges and may be taken, then what is free behind byte
+  // `behind`.
+  FreeBytes(const Source& source, const Taken& taken, const Pieces& own, uint64_t behind,
+            uint64_t end);
 
   uint64_t size() const { return size_; }
   // Fills `out` from byte `at` of them on. Returns how many there are before the end, or before

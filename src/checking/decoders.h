@@ -41,5 +41,6 @@ content::Walk decode_sqlite(content::Bytes& bytes, const content::Walk& structur
 content::Walk decode_gif(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_tiff(content::Bytes& bytes, const content::Walk& structure);
 content::Walk decode_webp(content::Bytes& bytes, const content::Walk& structure);
+content::Walk decode_json(content::Bytes& bytes, const content::Walk& structure);
 
 }  // namespace undershelf::checking

@@ -21,21 +21,6 @@ void put(std::array<char, size>& to, std::string_view text) {
   to[length] = '\0';
 }
 
-// The first bytes of others, as if there were no more.
-class FirstBytes : public Bytes {
- public:
-  FirstBytes(Bytes& all, uint64_t size) : all_(all), size_(size) {}
-  uint64_t size() const override { return size_; }
-  std::span<const std::byte> at(uint64_t offset, size_t length) override {
-    if (offset >= size_) return {};
-    return all_.at(offset, static_cast<size_t>(std::min<uint64_t>(length, size_ - offset)));
-  }
-
- private:
-  Bytes& all_;
-  const uint64_t size_;
-};
-
 bool is_blank_from(Bytes& bytes, uint64_t at) {
   while (at < bytes.size()) {
     const auto part = bytes.at(at, Bytes::kMostAtOnce);
@@ -101,7 +86,7 @@ Decoder decoder_for(std::string_view format) {
       Known{"xz", decode_archive}, Known{"zstd", decode_archive},  Known{"lz4", decode_archive},
       Known{"7z", decode_archive}, Known{"rar", decode_archive},   Known{"cab", decode_archive},
       Known{"pdf", decode_pdf},    Known{"sqlite", decode_sqlite}, Known{"gif", decode_gif},
-      Known{"tiff", decode_tiff},  Known{"webp", decode_webp},
+      Known{"tiff", decode_tiff},  Known{"webp", decode_webp},     Known{"json", decode_json},
   };
   const auto* found = std::ranges::find(kKnown, format, &Known::format);
   return found == kKnown.end() ? nullptr : found->decoder;
@@ -153,7 +138,7 @@ uint64_t up_to_zero(Bytes& bytes) {
 Examined examine_start(Bytes& bytes) {
   const content::Recognised recognised = content::recognise(bytes);
   if (recognised.family == nullptr && up_to_zero(bytes) < std::min<uint64_t>(bytes.size(), 512)) {
-    FirstBytes text(bytes, up_to_zero(bytes));
+    content::PartOfBytes text(bytes, 0, up_to_zero(bytes));
     return text.size() == 0 ? Examined{} : examine_start(text);
   }
   Walk walk = content::walk_open(bytes, recognised);
@@ -168,12 +153,12 @@ Examined examine_start(Bytes& bytes) {
     }
   }
   if (walk.end && *walk.end <= bytes.size() && *walk.end > 0) {
-    FirstBytes file(bytes, *walk.end);
+    content::PartOfBytes file(bytes, 0, *walk.end);
     Examined found = examine_if_sound(file);
     // What decoding contradicts is no end.
     found.end = found.level == Level::broken ? 0 : *walk.end;
-    // Some say only by what follows that they ended.
-    if (found.level == Level::unknown) {
+    // Some say only by what follows that they ended; brackets are not enough.
+    if (found.level == Level::unknown && recognised.format != "json") {
       found.level = walk.level;
       found.sound_to = *walk.end;
     }

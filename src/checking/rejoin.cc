@@ -81,8 +81,10 @@ class Rejoiner {
   Examined run() {
     const Examined begun = examine_start(joined_);
     Examined found = begun;
-    for (size_t n = 0; n < kMostCuts && found.level == Level::broken; ++n) {
-      const auto next = go_on(found);
+    for (size_t n = 0; n < kMostCuts; ++n) {
+      const auto broken = breaks_at(found);
+      if (!broken) break;
+      const auto next = go_on(*broken);
       if (!next) break;
       joined_.cut(next->cut);
       found = next->found;
@@ -98,12 +100,20 @@ class Rejoiner {
     Examined found;
   };
 
+  // The byte at which the part begins that does not hold; nothing if all do. Chains of parts end
+  // where no further one follows, which may be where what is not their own begins.
+  std::optional<uint64_t> breaks_at(const Examined& found) {
+    if (found.level == Level::broken) return found.sound_to;
+    if (found.end == 0 || content::tells_its_end(recognised_.format)) return std::nullopt;
+    const content::Walk walk = recognised_.family->walk(joined_, recognised_.format);
+    return walk.level == Level::broken ? std::optional(walk.sound_to) : std::nullopt;
+  }
+
   // Where what breaks off goes on; nothing if it is nowhere.
-  std::optional<Way> go_on(const Examined& broken) {
+  std::optional<Way> go_on(uint64_t at) {
     // Text before zeros, which is no text as a whole.
     if (recognised_.family == nullptr) return std::nullopt;
     if (recognised_.format == "jpeg") return go_on_in_scan();
-    const uint64_t at = broken.sound_to;
     if (recognised_.family->part_holds != nullptr) {
       auto way = go_on_where_it_holds(at, false);
       return way ? way : go_on_where_it_holds(at, true);
@@ -112,7 +122,7 @@ class Rejoiner {
     const auto end = recognised_.family->part_end(joined_, at);
     if (!end) return go_on_anywhere(at);
     for (uint64_t gap = cluster_; gap <= most_gap(*end) && tries_ < kMostTries; gap += cluster_) {
-      if (!recognised_.family->begins_part(joined_, *end + gap)) continue;
+      if (!recognised_.family->begins_part(joined_, *end + gap, at)) continue;
       if (auto way = cut_between(at, *end, gap)) return way;
     }
     return std::nullopt;
@@ -142,21 +152,48 @@ class Rejoiner {
     std::optional<Way> good;
     size_t will_do = 0;
     const auto consider = [&](const Way& one) {
-      const bool goes_on = one.found.level == Level::broken && one.found.sound_to >= end + cluster_;
-      if (is_certain(one.found)) will_do = 0;
-      if (adds_up(one.found) || (goes_on && !good)) {
+      const uint64_t least = content::tells_its_end(recognised_.format) ? end : end + 1;
+      if (std::max(one.found.sound_to, one.found.end) < least) return false;
+      if (!holds_picture(one.cut, at)) return false;
+      const bool goes_on = one.found.level == Level::broken &&
+                           one.found.sound_to >= end + cluster_ && (!good || !has_sums());
+      const bool sure = is_certain(one.found) && has_sums();
+      if (sure) will_do = 0;
+      if (adds_up(one.found) || goes_on) {
         good = one;
         ++will_do;
       }
-      return is_certain(one.found);
+      return sure;
     };
     if (consider(way)) return good;
     for (uint64_t step = 0; near >= first + step || near + step < last; step += cluster_) {
       if (tries_ >= kMostTries) break;
-      if (near >= first + step && consider(look({near - step, gap}))) return good;
-      if (step > 0 && near + step < last && consider(look({near + step, gap}))) return good;
+      const uint64_t behind = near + step, before = near - step;
+      if (near >= first + step && before < last && consider(look({before, gap}))) return good;
+      if (step > 0 && behind < last && consider(look({behind, gap}))) return good;
     }
     return will_do == 1 ? good : std::nullopt;
+  }
+
+  // Whether parts tell that they hold: others go by their lengths or counters alone, and which
+  // cluster of one is the first behind a gap shows nowhere.
+  bool has_sums() const {
+    return recognised_.format != "avi" && content::tells_its_end(recognised_.format);
+  }
+
+  // Whether the part at `at`, once it is cut so, is sound if it is a picture, such as frames of
+  // AVI.
+  bool holds_picture(const Cut& cut, uint64_t at) {
+    constexpr uint64_t kHead = 8;  // bytes
+    if (recognised_.format != "avi") return true;
+    joined_.cut(cut);
+    bool holds = true;
+    if (joined_.has(at + kHead, "\xFF\xD8")) {
+      content::PartOfBytes frame(joined_, at + kHead, joined_.le32(at + 4));
+      holds = adds_up(examine_start(frame));
+    }
+    joined_.undo();
+    return holds;
   }
 
   // Where nothing says how long the part that breaks is: near the break, and not far on.

@@ -46,6 +46,21 @@ class Bytes {
   }
 };
 
+// `size` of others from byte `from` on, as if there were no more. Those must outlive it.
+class PartOfBytes : public Bytes {
+ public:
+  PartOfBytes(Bytes& all, uint64_t from, uint64_t size) : all_(all), from_(from), size_(size) {}
+  uint64_t size() const override { return size_; }
+  std::span<const std::byte> at(uint64_t offset, size_t length) override {
+    if (offset >= size_) return {};
+    return all_.at(from_ + offset, static_cast<size_t>(std::min<uint64_t>(length, size_ - offset)));
+  }
+
+ private:
+  Bytes& all_;
+  const uint64_t from_, size_;
+};
+
 // Bytes in memory, which must outlive it.
 class MemoryBytes : public Bytes {
  public:

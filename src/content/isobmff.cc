@@ -381,7 +381,7 @@ std::optional<uint64_t> stated_end(Bytes& bytes, uint64_t at) {
   return length > kNeverWritten - at ? kNeverWritten : at + length;
 }
 
-bool begins_part(Bytes& bytes, uint64_t at) {
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
   return is_top(bytes, at) && box_at(bytes, at, bytes.size()).has_value();
 }
 

@@ -142,6 +142,18 @@ std::string mail_field(std::string_view message, std::string_view name) {
   return {};
 }
 
+std::string mail_boundary(std::string_view message) {
+  std::string type = mail_field(message, "content-type");
+  for (char& c : type) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+  constexpr std::string_view kKey = "boundary=";
+  const size_t key = type.find(kKey);
+  if (!type.starts_with("multipart/") || key == std::string::npos) return {};
+  const size_t from = key + kKey.size();
+  const bool is_quoted = from < type.size() && type[from] == '"';
+  const size_t begin = from + (is_quoted ? 1 : 0);
+  return type.substr(begin, type.find_first_of(is_quoted ? "\"" : "; \t", begin) - begin);
+}
+
 std::string date_of_mail(const std::string& field) {
   constexpr std::string_view kMonths = "jan feb mar apr may jun jul aug sep oct nov dec";
   const size_t comma = field.find(',');

@@ -107,7 +107,9 @@ void describe(Bytes& bytes, std::string_view, Description& found) {
 
 std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) { return page_end(bytes, at); }
 
-bool begins_part(Bytes& bytes, uint64_t at) { return bytes.has(at, std::string_view("OggS\0", 5)); }
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
+  return bytes.has(at, std::string_view("OggS\0", 5));
+}
 
 }  // namespace
 

@@ -326,7 +326,7 @@ std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
   return Forward(bytes).stream_end(at);
 }
 
-bool begins_part(Bytes& bytes, uint64_t at) {
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
   uint64_t word = at;
   while (word < at + 2 && std::isspace(bytes.u8(word)) != 0) ++word;
   return bytes.has(word, "endstream");

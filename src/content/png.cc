@@ -66,7 +66,7 @@ std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
   return at + 12 + length;
 }
 
-bool begins_part(Bytes& bytes, uint64_t at) {
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
   if (bytes.be32(at) > INT32_MAX) return false;
   return bytes.has(at + 4, "IDAT") || bytes.has(at + 4, "IEND") || bytes.has(at + 4, "tEXt");
 }

@@ -1,9 +1,14 @@
 // RIFF (AVI, WAV, WebP) and EA IFF 85 (AIFF, AIFC, MIDI's kin): chunks of stated length, the outer
 // one telling the whole.
+#include <algorithm>
+#include <array>
+
 #include "content/families.h"
 
 namespace undershelf::content {
 namespace {
+
+using namespace std::string_view_literals;
 
 bool is_big(Bytes& bytes) { return bytes.has(0, "FORM"); }
 
@@ -44,6 +49,21 @@ bool is_recorded(Bytes& bytes, uint64_t at) {
   return bytes.has(at, "data") || (bytes.has(at, "LIST") && bytes.has(at + 8, "movi"));
 }
 
+// A chunk of a stream (two digits and what it holds), or one of those around them.
+bool is_chunk_of_avi(Bytes& bytes, uint64_t at) {
+  const auto head = bytes.at(at, 8);
+  if (head.size() < 8) return false;
+  const std::string_view name(reinterpret_cast<const char*>(head.data()), 4);
+  constexpr std::array kOfStreams = {"dc"sv, "db"sv, "wb"sv, "pc"sv, "tx"sv};
+  constexpr std::array kOthers = {"idx1"sv, "LIST"sv, "JUNK"sv, "RIFF"sv};
+  const auto is_digit = [](char c) { return c >= '0' && c <= '9'; };
+  const bool of_stream = is_digit(name[0]) && is_digit(name[1]) &&
+                         std::ranges::find(kOfStreams, name.substr(2)) != kOfStreams.end();
+  const bool of_index = name.starts_with("ix") && is_digit(name[2]) && is_digit(name[3]);
+  return of_stream || of_index || std::ranges::find(kOthers, name) != kOthers.end();
+}
+
+constexpr std::string_view kNoChunk = "No chunk begins where one must.";
 constexpr std::string_view kNotFinished = "Its lengths are those of a recording that did not end.";
 
 class Chunks {
@@ -60,11 +80,11 @@ class Chunks {
     uint64_t begin = 0;
     for (;;) {
       if (end > bytes_.size() && end - bytes_.size() > 1) {
-        if (auto fault = look(begin + 12, bytes_.size(), 0)) return *fault;
+        if (auto fault = look(begin + 12, bytes_.size(), 0)) return noticed_late(*fault);
         return broken(bytes_.size(), "It is shorter than its header says.");
       }
       end = std::min(end, bytes_.size());
-      if (auto fault = look(begin + 12, end, 0)) return *fault;
+      if (auto fault = look(begin + 12, end, 0)) return noticed_late(*fault);
       if (!bytes_.has(end, "RIFF") || !bytes_.has(end + 8, "AVIX")) break;
       begin = end;
       end = begin + 8 + bytes_.le32(begin + 4);
@@ -73,19 +93,28 @@ class Chunks {
   }
 
  private:
+  // Where frames lead to no chunk of an AVI file, the last of them is the one that does not hold.
+  Walk noticed_late(const Walk& fault) const {
+    const bool is_avi = bytes_.has(8, "AVI ");
+    if (!is_avi || frame_ == 0 || is_chunk_of_avi(bytes_, fault.sound_to)) return fault;
+    return broken(frame_, kNoChunk);
+  }
+
   // The chunks from `at` to `end`; nothing if all is well.
   std::optional<Walk> look(uint64_t at, uint64_t end, int depth) {
     const bool big = is_big(bytes_);
     while (at + 8 <= end) {
       const uint64_t length = big ? bytes_.be32(at + 4) : bytes_.le32(at + 4);
       if (bytes_.at(at, 8).size() < 8 || !is_name(bytes_, at)) {
-        return broken(at, "No chunk begins where one must.");
+        return broken(at, kNoChunk);
       }
       if (at + 8 + length > end) {
         return broken(open_ ? at : std::min(end, bytes_.size()), "A chunk reaches behind the end.");
       }
       if (bytes_.has(at, "LIST") && depth < 4) {
         if (auto fault = look(at + 12, at + 8 + length, depth + 1)) return fault;
+      } else {
+        frame_ = at;
       }
       at += 8 + length + (length & 1);
     }
@@ -100,7 +129,7 @@ class Chunks {
       if (length > bytes_.size() - at - 8) break;
       at += 8 + length + (length & 1);
     }
-    if (!is_recorded(bytes_, at)) return broken(at, "No chunk begins where one must.");
+    if (!is_recorded(bytes_, at)) return broken(at, kNoChunk);
     if (!open_) return broken(bytes_.size(), kNotFinished);
     if (bytes_.has(at, "data")) return broken(at, kNotFinished);
     const auto fault = look(at + 12, bytes_.size(), 1);
@@ -109,6 +138,7 @@ class Chunks {
 
   Bytes& bytes_;
   const bool open_;
+  uint64_t frame_ = 0;  // begin of the last chunk that was met and is made of no others
 };
 
 Walk walk(Bytes& bytes, std::string_view format) {
@@ -123,6 +153,16 @@ std::optional<uint64_t> stated_end(Bytes& bytes, uint64_t at) {
   const uint32_t length = is_big(bytes) ? bytes.be32(at + 4) : bytes.le32(at + 4);
   if (is_never_written(length) && is_recorded(bytes, at)) return kNeverWritten;
   return at + 8 + length;
+}
+
+std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
+  const uint64_t length = is_name(bytes, at) ? bytes.le32(at + 4) : 0;
+  return at + 8 + length + (length & 1);
+}
+
+// Of AVI alone: of others one chunk is nearly all.
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
+  return bytes.has(8, "AVI ") && is_chunk_of_avi(bytes, at);
 }
 
 // The chunks from `at` to `end` that say something of the whole.
@@ -174,6 +214,8 @@ void describe(Bytes& bytes, std::string_view format, Description& found) {
 const Family kRiff{.recognise = recognise,
                    .walk = walk,
                    .walk_open = walk_open,
+                   .part_end = part_end,
+                   .begins_part = begins_part,
                    .stated_end = stated_end,
                    .describe = describe};
 

@@ -71,8 +71,10 @@ constexpr std::array kMarks = {
 
 // What text begins with that is more than text.
 constexpr std::array kTextMarks = {
-    "<?xml"sv,   "<!DOC"sv, "<!doc"sv, "<html"sv, "<HTML"sv, "<svg"sv,          "{\\rtf"sv,
-    "BEGIN:V"sv, "From "sv, "Retu"sv,  "Rece"sv,  "%!PS"sv,  "\xEF\xBB\xBF<"sv,
+    "<?xml"sv, "<!DOC"sv,   "<!doc"sv,    "<html"sv,         "<HTML"sv, "<svg"sv,
+    "{"sv,     "BEGIN:V"sv, "From"sv,     "%!PS"sv,          "Retu"sv,  "Rece"sv,
+    "Date:"sv, "MIME-"sv,   "Message-"sv, "Subj"sv,          "Deli"sv,  "X-"sv,
+    "DKIM-"sv, "To:"sv,     "ARC-"sv,     "\xEF\xBB\xBF<"sv, "["sv,
 };
 
 // Those by their first byte, so many at most.
@@ -113,9 +115,6 @@ bool has_inner_mark(std::string_view head) {
   return head.size() > 262 && head.substr(257, 5) == "ustar";
 }
 
-// Formats whose files may begin as plain text does.
-bool is_plain(std::string_view format) { return format == "text" || format == "json"; }
-
 // Whether it is a packet of the second kind of transport stream, which begins with a time stamp.
 bool is_stamped_transport(std::string_view head) {
   return head.size() > 4 + 192 && head[4] == 'G' && head[4 + 192] == 'G';
@@ -134,8 +133,9 @@ bool may_begin(std::span<const std::byte> head) {
   const bool marked_text =
       std::ranges::any_of(kTextMarks, [&](auto m) { return text.starts_with(m); });
   MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
-  const std::string_view format = recognise(bytes).format;
-  return !format.empty() && !is_plain(format);
+  const auto [format, family] = recognise(bytes);
+  if (format.empty() || format == "text") return false;
+  return family->begins_file == nullptr || family->begins_file(bytes, format);
 }
 
 }  // namespace undershelf::content

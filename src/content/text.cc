@@ -73,9 +73,9 @@ std::string lower(std::string text) {
 
 bool is_mail(const std::string& text) {
   const size_t end = std::min(text.find('\n'), text.size());
-  constexpr std::array<std::string_view, 9> kFields = {
-      "return-path:", "received:", "from:",         "date:", "mime-version:",
-      "message-id:",  "subject:",  "delivered-to:", "x-"};
+  constexpr std::array<std::string_view, 12> kFields = {
+      "return-path:", "received:",     "from:", "date:",           "mime-version:", "message-id:",
+      "subject:",     "delivered-to:", "x-",    "dkim-signature:", "to:",           "arc-"};
   const std::string line = lower(text.substr(0, end));
   const bool field = std::ranges::any_of(kFields, [&](auto f) { return line.starts_with(f); });
   const std::string all = lower(text);
@@ -142,13 +142,14 @@ uint64_t text_to(Bytes& bytes) {
   return at;
 }
 
-// Follows brackets: where the outermost closes. Strings count as JSON has them, or not at all.
-std::optional<uint64_t> closes_at(Bytes& bytes, std::string_view open, std::string_view close,
-                                  bool strings) {
+// Follows brackets: where the outermost closes before the text ends. Strings count as JSON has
+// them, or not at all.
+std::optional<uint64_t> closes_at(Bytes& bytes, uint64_t text_end, std::string_view open,
+                                  std::string_view close, bool strings) {
   int64_t depth = 0;
   bool quoted = false, escaped = false;
-  for (uint64_t at = 0; at < bytes.size();) {
-    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+  for (uint64_t at = 0; at < text_end;) {
+    const auto part = bytes.at(at, std::min<uint64_t>(Bytes::kMostAtOnce, text_end - at));
     if (part.empty()) break;
     for (size_t i = 0; i < part.size(); ++i) {
       const char c = static_cast<char>(part[i]);
@@ -201,7 +202,7 @@ Walk walk(Bytes& bytes, std::string_view format) {
   if (sound < size) return broken(sound, "What follows is no text.");
   if (format == "json" || format == "rtf") {
     const bool json = format == "json";
-    const auto end = closes_at(bytes, json ? "{[" : "{", json ? "}]" : "}", json);
+    const auto end = closes_at(bytes, size, json ? "{[" : "{", json ? "}]" : "}", json);
     if (!end) return broken(size, "It ends before it is closed.");
     const bool last = ending(bytes, size - *end).empty() || *end == size;
     return json && !last ? endless(size) : ended(Level::consistent, last ? size : *end);
@@ -250,13 +251,44 @@ std::string end_tag(Bytes& bytes) {
   return {};
 }
 
-// Kinds that close what they open end there; of others nothing tells.
+// Whether zeros fill the sector that `at` lies in, as drivers fill what is left behind the end.
+bool is_filled_from(Bytes& bytes, uint64_t at) {
+  constexpr uint64_t kSector = 512;
+  const auto rest = bytes.at(at, static_cast<size_t>((kSector - at % kSector) % kSector));
+  return std::ranges::all_of(rest, [](std::byte b) { return b == std::byte{0}; });
+}
+
+// Mail ends behind the last of its parts (RFC 2046, 5.1.1), several in a box and others with the
+// text.
+std::optional<uint64_t> end_of_mail(Bytes& bytes, std::string_view format, uint64_t sound) {
+  if (format == "eml") {
+    constexpr size_t kHead = 64 << 10;  // bytes
+    const auto head = bytes.at(0, kHead);
+    const std::string boundary =
+        mail_boundary({reinterpret_cast<const char*>(head.data()), head.size()});
+    if (!boundary.empty()) return behind_first(bytes, "\n--" + boundary + "--", sound);
+  }
+  return is_filled_from(bytes, sound) ? std::optional(sound) : std::nullopt;
+}
+
+// One value, to the end of the text.
+std::optional<uint64_t> end_of_json(Bytes& bytes, uint64_t sound) {
+  constexpr uint64_t kLeastJson = 16;  // bytes; less is found in what is none
+  const auto end = closes_at(bytes, sound, "{[", "}]", true);
+  const bool is_all = end && behind_line_ends(bytes, *end) == sound && is_filled_from(bytes, sound);
+  return is_all && sound >= kLeastJson ? std::optional(*end) : std::nullopt;
+}
+
+// Kinds that close what they open end there, and mail; of others nothing tells.
 Walk walk_open(Bytes& bytes, std::string_view format) {
   const uint64_t sound = text_to(bytes);
   std::optional<uint64_t> end;
-  if (format == "json" || format == "rtf") {
-    const bool json = format == "json";
-    end = closes_at(bytes, json ? "{[" : "{", json ? "}]" : "}", json);
+  if (format == "json") {
+    end = end_of_json(bytes, sound);
+  } else if (format == "eml" || format == "mbox") {
+    end = end_of_mail(bytes, format, sound);
+  } else if (format == "rtf") {
+    end = closes_at(bytes, sound, "{", "}", false);
   } else if (format == "xml" || format == "svg" || format == "html") {
     const std::string tag = format == "html" ? "</html>" : end_tag(bytes);
     if (!tag.empty()) end = behind_first(bytes, tag, sound);

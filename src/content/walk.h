@@ -44,12 +44,16 @@ struct Family {
   // Likewise, where the file may be followed by what is not its own, as on a medium. Only of
   // families that go by the size of the file; null: `walk` does not.
   Walk (*walk_open)(Bytes& bytes, std::string_view format) = nullptr;
-  // Of families made of parts that tell their own lengths, and where a walk says `broken` at the
+  // Of chains of parts: whether a file begins there, and not the rest of one. Looks at few bytes.
+  // Null: where one is recognised it does.
+  bool (*begins_file)(Bytes& bytes, std::string_view format) = nullptr;
+  // Of families made of parts that tell their own lengths, and where `walk` says `broken` at the
   // beginning of the part that does not hold: the byte behind the part that begins at `at`, as its
-  // head says, and whether one may begin there. With both, what a file goes on with is found behind
-  // what is not its own. Null: there is no such thing.
+  // head says, and whether the next one may begin at `at`, if the one at `broken` does not hold.
+  // With both, what a file goes on with is found behind what is not its own. Null: there is no such
+  // thing.
   std::optional<uint64_t> (*part_end)(Bytes& bytes, uint64_t at) = nullptr;
-  bool (*begins_part)(Bytes& bytes, uint64_t at) = nullptr;
+  bool (*begins_part)(Bytes& bytes, uint64_t at, uint64_t broken) = nullptr;
   // Of a file that breaks off in the part which begins at `at`: the byte behind that part as its
   // head says, which may lie behind all there is; kNeverWritten if it is that of a recording whose
   // lengths were to be written at its end. Null: part_end does.

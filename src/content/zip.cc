@@ -225,7 +225,7 @@ std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
   return bytes.le32(at) != kLocal || open ? std::nullopt : behind_member(bytes, at);
 }
 
-bool begins_part(Bytes& bytes, uint64_t at) {
+bool begins_part(Bytes& bytes, uint64_t at, uint64_t) {
   const uint32_t mark = bytes.le32(at);
   return mark == kLocal || mark == kCentral || mark == kEnd;
 }
