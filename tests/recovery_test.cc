@@ -14,7 +14,7 @@
 namespace undershelf::test {
 namespace {
 
-class Recovery : public testing::TestWithParam<const char*> {
+class Recovery : public testing::TestWithParam<std::string> {
  protected:
   void SetUp() override {
     write_file(image_, sample(GetParam()));
@@ -255,14 +255,23 @@ TEST_P(Recovery, ScanningAgainChangesNothing) {
   EXPECT_EQ(list(), first);
 }
 
-INSTANTIATE_TEST_SUITE_P(Samples, Recovery,
-                         testing::Values("fat16-logger", "fat32-logger", "fat16-fragments",
-                                         "fat32-large", "fat32-trash", "fat12-floppy",
-                                         "fat32-4k-sectors", "fat16-root-only", "ntfs-office",
-                                         "ntfs-4k-sectors", "ntfs-64k-clusters", "exfat-camera",
-                                         "exfat-camera-fuse", "exfat-shortened", "hfsplus-charts",
-                                         "hfsplus-journal", "hfsx-journal", "hfsplus-pieces",
-                                         "hfsplus-iso"),
+// With the sanitizers each system and what is odd in it; of the others the account alone is held
+// against their lists (regressions/account_test.cc).
+std::vector<std::string> recovered_samples() {
+  std::vector<std::string> names{"fat12-floppy",  "fat16-fragments", "fat32-4k-sectors",
+                                 "ntfs-office",   "exfat-camera",    "hfsplus-journal",
+                                 "hfsplus-pieces"};
+  if (UNDERSHELF_SANITIZED) return names;
+  for (const char* name :
+       {"fat16-logger", "fat32-logger", "fat32-large", "fat32-trash", "fat16-root-only",
+        "ntfs-4k-sectors", "ntfs-64k-clusters", "exfat-camera-fuse", "exfat-shortened",
+        "hfsplus-charts", "hfsx-journal", "hfsplus-iso"}) {
+    names.emplace_back(name);
+  }
+  return names;
+}
+
+INSTANTIATE_TEST_SUITE_P(Samples, Recovery, testing::ValuesIn(recovered_samples()),
                          [](const auto& sample_info) {
                            std::string name = sample_info.param;
                            std::erase(name, '-');

@@ -119,6 +119,7 @@ class Carver {
     }
   }
 
+  // What may go on, to the end of its last cluster.
   void load_chains() {
     chains_.clear();
     for (const auto& find : finds_) {
@@ -352,8 +353,7 @@ class Carver {
   Scene scene_;
   Ground ground_;
   Finds finds_;
-  std::map<uint64_t, Pieces>
-      chains_;  // whole clusters of those that may go on, by where they begin
+  std::map<uint64_t, Pieces> chains_;                       // that may go on, by where they begin
   std::map<uint64_t, std::unique_ptr<Find>> partly_sound_;  // by where they begin
   int round_ = 0;
 };

@@ -7,10 +7,11 @@
 namespace undershelf::carving {
 namespace {
 
-// The sound parts of what breaks off: where they end, by where they begin.
+// The sound parts of what breaks off: where they end, by where they begin. None begins in another.
 std::map<uint64_t, uint64_t> wholes_of(const Scene& scene, Parts parts) {
   std::map<uint64_t, uint64_t> wholes;
   for (const Start& start : scene.starts) {
+    if (!wholes.empty() && start.offset < wholes.rbegin()->second) continue;
     const std::string_view type = content::type_of(start.breaks_as);
     const bool counts = parts == Parts::all || type == "video" || type == "audio";
     if (!type.empty() && counts && may_hold_others(start.breaks_as)) {
@@ -39,7 +40,7 @@ void Ground::settle(const Finds& finds, Parts parts) {
   std::vector<uint64_t> begins;
   for (const auto& [start, end] : wholes) {
     constexpr uint64_t kLeast = 16 << 10;  // bytes that add up, by which it is no chance
-    if (end - start >= kLeast && !is_in(wholes, start, end)) begins.push_back(start);
+    if (end - start >= kLeast) begins.push_back(start);
   }
   for (const auto& find : finds) {
     const bool is_part =
