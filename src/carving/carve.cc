@@ -119,14 +119,25 @@ class Carver {
     }
   }
 
-  // What may go on, to the end of its last cluster.
+  // What may go on, to the end of its last cluster. A piece ends where a cluster does, behind which
+  // its last packet reaches a little, or where its rest was taken for another chain; what ends
+  // further inside a cluster ended by itself.
   void load_chains() {
+    constexpr uint64_t kLongestPacket = 2352;  // bytes; but for those of no camera
     chains_.clear();
+    std::set<uint64_t> starts;
     for (const auto& find : finds_) {
-      if (!may_go_on(*find)) continue;
+      if (may_go_on(*find)) starts.insert(find->start);
+    }
+    for (const auto& find : finds_) {
+      if (!starts.contains(find->start)) continue;
+      const Piece& last = find->pieces.back();
+      const uint64_t end = last.offset + last.length;
+      const uint64_t rest = ground_.grids().rounded_up(end) - end;
+      const bool is_inside = rest > 0 && ground_.grids().cluster_at(end) - rest > kLongestPacket;
+      if (is_inside && !starts.contains(end)) continue;
       Pieces& own = chains_[find->start] = find->pieces;
-      const uint64_t end = own.back().offset + own.back().length;
-      own.back().length += ground_.grids().rounded_up(end) - end;
+      own.back().length += rest;
     }
   }
 
