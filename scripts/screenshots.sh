@@ -85,7 +85,7 @@ undershelf totals kinds.shelf --state deleted --by folder
 undershelf list kinds.shelf --find chart"
 shot carved "undershelf scan bare-card.img --shelf bare-card.shelf --depth deep
 undershelf tree bare-card.shelf --type document
-undershelf show bare-card.shelf 80"
+undershelf show bare-card.shelf '[carved]/document/2013-12-23 23.15.docx'"
 shot advise "undershelf scan ntfs-office.img --shelf office.shelf --quiet
 undershelf advise office.shelf --name 'Levels 3.csv' --path 'Plans/**'
 undershelf advise office.shelf --find report --type document --state deleted"
