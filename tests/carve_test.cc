@@ -11,6 +11,7 @@
 #include "checking/examine.h"
 #include "content/jpeg_scan.h"
 #include "content/mail_words.h"
+#include "content/starts.h"
 #include "kinds.h"
 #include "support.h"
 
@@ -96,6 +97,17 @@ TEST(Carving, TextEndsWhereItIsClosed) {
     const Examined found = checking::examine_start(there);
     EXPECT_EQ(found.level >= Level::consistent ? found.end : 0, c.end) << c.what;
   }
+}
+
+// A letter in a mailbox, and a value of JSON, begin no file.
+TEST(Carving, MailAndJsonBeginWhereNoTextStandsInFront) {
+  for (const char* name : {"letter.eml", "inbox.mbox", "levels.json"}) {
+    const auto head = std::as_bytes(std::span(kinds().at(name))).first(4096);
+    EXPECT_TRUE(content::may_begin(head, std::byte{0})) << name;
+    EXPECT_FALSE(content::may_begin(head, std::byte{'\n'})) << name;
+  }
+  const auto page = std::as_bytes(std::span(kinds().at("page.html"))).first(4096);
+  EXPECT_TRUE(content::may_begin(page, std::byte{'\n'}));
 }
 
 struct InPieces {

@@ -278,7 +278,8 @@ class FailingCalls : public testing::Test {
         "scan " + test::quoted(image_) + " --shelf " + test::quoted(other) + " --depth deep";
     const long calls = count(of_news, call);
     EXPECT_GT(calls, 10);
-    for (const long number : some_of(calls, 20, 1.15)) {
+    // The last ones, while what was looked at is kept: a library's object ended the program there.
+    for (const long number : some_of(calls, 20, 1.15, of_news ? 40 : 0)) {
       shell("rm -f " + test::quoted(other) + "*");
       expect_plain(run(what, number, call), number);
       const Outcome again = undershelf({"scan", image_, "--shelf", other, "--depth", "deep"});

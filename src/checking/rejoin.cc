@@ -166,6 +166,8 @@ class Rejoiner {
       return sure;
     };
     if (consider(way)) return good;
+    // With all of the part before the gap, nothing but the next one's head says where it goes on.
+    if (good && adds_up(good->found) && has_sums()) return std::nullopt;
     for (uint64_t step = 0; near >= first + step || near + step < last; step += cluster_) {
       if (tries_ >= kMostTries) break;
       const uint64_t behind = near + step, before = near - step;

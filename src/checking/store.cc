@@ -1,7 +1,8 @@
 #include "checking/store.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
-#include <nlohmann/json.hpp>
 #include <string>
 
 #include "model/text.h"
@@ -38,23 +39,32 @@ void ExaminedStore::put(StreamId stream, const Examined& found, uint64_t size) {
   update_.reset();
 }
 
+// By no library's objects: those of JSON cannot be put away where there is no memory left.
 std::string ExaminedStore::told(const content::Description& says) {
-  nlohmann::ordered_json told;
+  line_.begin();
+  bool any = false;
   const auto add = [&](const char* key, std::string_view text) {
-    if (!text.empty()) told[key] = to_nfc(text);
+    if (!text.empty()) line_.text(key, to_nfc(text));
+    any = any || !text.empty();
   };
   add("title", says.title.get());
   add("author", says.author.get());
   add("device", says.device.get());
   add("made", says.made.get());
   if (says.width > 0) {
-    told["width"] = says.width;
-    told["height"] = says.height;
+    line_.count("width", says.width);
+    line_.count("height", says.height);
+    any = true;
   }
   if (says.milliseconds > 0) {
-    told["seconds"] = static_cast<double>(says.milliseconds) / 1000;
+    line_.raw("seconds",
+              fmt::format("{}.{:03}", says.milliseconds / 1000, says.milliseconds % 1000));
+    any = true;
   }
-  return told.empty() ? std::string() : told.dump();
+  if (!any) return {};
+  std::string told = line_.end();
+  told.pop_back();  // the end of the line
+  return told;
 }
 
 void ExaminedStore::bind_or_null(int index, std::string_view text) {

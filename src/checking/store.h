@@ -5,6 +5,7 @@
 
 #include "checking/examine.h"
 #include "model/ids.h"
+#include "shelf/line.h"
 
 namespace undershelf::checking {
 
@@ -16,9 +17,10 @@ class ExaminedStore {
 
  private:
   // JSON; empty if it says nothing.
-  static std::string told(const content::Description& says);
+  std::string told(const content::Description& says);
   void bind_or_null(int index, std::string_view text);
   SQLite::Statement update_;
+  Line line_{Line::Form::json};
 };
 
 }  // namespace undershelf::checking

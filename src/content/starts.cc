@@ -115,6 +115,15 @@ bool has_inner_mark(std::string_view head) {
   return head.size() > 262 && head.substr(257, 5) == "ustar";
 }
 
+// Formats whose parts look like beginnings of others: a letter in a mailbox, a value in JSON.
+bool goes_on_in_text(std::string_view format) {
+  return format == "json" || format == "eml" || format == "mbox";
+}
+bool is_text(std::byte byte) {
+  const auto c = std::to_integer<uint8_t>(byte);
+  return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
+}
+
 // Whether it is a packet of the second kind of transport stream, which begins with a time stamp.
 bool is_stamped_transport(std::string_view head) {
   return head.size() > 4 + 192 && head[4] == 'G' && head[4 + 192] == 'G';
@@ -122,7 +131,7 @@ bool is_stamped_transport(std::string_view head) {
 
 }  // namespace
 
-bool may_begin(std::span<const std::byte> head) {
+bool may_begin(std::span<const std::byte> head, std::byte before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
   if (text.size() < 16) return false;
   if (!kByFirstByte.begins(text) && !has_inner_mark(text) && !is_stamped_transport(text)) {
@@ -135,6 +144,7 @@ bool may_begin(std::span<const std::byte> head) {
   MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
   const auto [format, family] = recognise(bytes);
   if (format.empty() || format == "text") return false;
+  if (goes_on_in_text(format) && is_text(before)) return false;
   return family->begins_file == nullptr || family->begins_file(bytes, format);
 }
 

@@ -29,7 +29,8 @@ class ContentDetector : public Detector {
       }
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
-      if (content::may_begin(there.first(length))) {
+      const std::byte before = at == 0 ? std::byte{0} : block.bytes[at - 1];
+      if (content::may_begin(there.first(length), before)) {
         found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
       } else if (mark && kept_ < kMostMarks) {
         found.push_back({block.offset + at, kSweepStep, kMarkTrace, *mark, 0});
