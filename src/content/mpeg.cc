@@ -238,16 +238,23 @@ class GoesOn {
   std::pair<uint64_t, uint64_t> times_before() {
     constexpr uint64_t kLook = 256 << 10;        // bytes
     constexpr uint64_t kMost = 90'000 * 7 / 10;  // ticks (2.5.2.3)
+    const uint64_t from = broken_ - std::min(broken_, kLook);
+    const auto before = bytes_.at(from, static_cast<size_t>(broken_ + sizeof kPack - from));
+    const size_t pack =
+        std::string_view(reinterpret_cast<const char*>(before.data()), before.size())
+            .find(std::string_view("\0\0\1\xBA", 4));
+    if (pack == std::string_view::npos) return {0, 0};
     uint64_t last = 0, longest = 0;
     int times = 0;
-    for (uint64_t at = broken_ - std::min(broken_, kLook); at <= broken_;) {
+    for (uint64_t at = from + pack; at <= broken_;) {
       if (bytes_.be32(at) == kPack) {
         const uint64_t time = time_of(at);
         if (times++ > 0 && time > last) longest = std::max(longest, time - last);
         last = time;
       }
       const uint64_t behind = behind_packet(bytes_, at);
-      at = times > 0 && behind > at ? behind : at + 1;
+      if (behind == 0) break;
+      at = behind;
     }
     return {last, times < 3 ? kMost : std::min(2 * longest, kMost)};
   }
