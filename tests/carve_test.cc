@@ -97,6 +97,19 @@ TEST(Carving, TextEndsWhereItIsClosed) {
     const Examined found = checking::examine_start(there);
     EXPECT_EQ(found.level >= Level::consistent ? found.end : 0, c.end) << c.what;
   }
+  // What cannot be read may be text too.
+  class Torn : public content::MemoryBytes {
+   public:
+    using MemoryBytes::MemoryBytes;
+    std::span<const std::byte> at(uint64_t offset, size_t length) override {
+      constexpr size_t kHole = 1000;
+      return MemoryBytes::at(offset, std::min(length, kHole - std::min<size_t>(offset, kHole)));
+    }
+  };
+  std::string lines = mail;
+  while (lines.size() < 2048) lines += "High water at noon.\r\n";
+  Torn torn(std::as_bytes(std::span(lines)));
+  EXPECT_EQ(checking::examine_start(torn).end, 0U);
 }
 
 // A letter in a mailbox, and a value of JSON, begin no file.

@@ -254,12 +254,15 @@ std::string end_tag(Bytes& bytes) {
 // Whether zeros fill the sector that `at` lies in, as drivers fill what is left behind the end.
 bool is_filled_from(Bytes& bytes, uint64_t at) {
   constexpr uint64_t kSector = 512;
-  const auto rest = bytes.at(at, static_cast<size_t>((kSector - at % kSector) % kSector));
-  return std::ranges::all_of(rest, [](std::byte b) { return b == std::byte{0}; });
+  const uint64_t left =
+      std::min((kSector - at % kSector) % kSector, bytes.size() - std::min(at, bytes.size()));
+  const auto rest = bytes.at(at, static_cast<size_t>(left));
+  return rest.size() == left &&
+         std::ranges::all_of(rest, [](std::byte b) { return b == std::byte{0}; });
 }
 
-// Mail ends behind the last of its parts (RFC 2046, 5.1.1), several in a box and others with the
-// text.
+// Mail ends behind the last of its parts (RFC 2046, 5.1.1); mail without parts, and mailboxes, with
+// their text.
 std::optional<uint64_t> end_of_mail(Bytes& bytes, std::string_view format, uint64_t sound) {
   if (format == "eml") {
     constexpr size_t kHead = 64 << 10;  // bytes
