@@ -3,9 +3,9 @@
     python3 recipes/bare_card.py [--seed 1] [--fragmented 12] [--clusters 8] [--recordings] [--folder samples]
 
 Files of many kinds lie in one piece, others in two with whole files or text between them, as the kernel's driver put
-them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With --recordings
-those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With another folder or
-seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
+them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With
+--recordings those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With another
+folder or seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import io

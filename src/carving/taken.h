@@ -37,11 +37,7 @@ class FreeBytes {
  public:
   // `source`, `taken`: must outlive it.
   FreeBytes(const Source& source, const Taken& taken, uint64_t start, uint64_t end)
-      : source_(source),
-        taken_(taken),
-        next_(start),
-        end_(end),
-        size_(taken.free_between(start, end)) {}
+      : FreeBytes(source, taken, {}, start, end) {}
   // Those of `own` first, which are ranges and may be taken, then what is free behind byte
   // `behind`.
   FreeBytes(const Source& source, const Taken& taken, const Pieces& own, uint64_t behind,

@@ -150,12 +150,11 @@ class GoesOn {
     if (bytes_.u8(at_ + ahead) != kSync || bytes_.u8(at_ + ahead + step) != kSync) return false;
     Counters counters;
     uint64_t time = kNoTime;
-    for (uint64_t at = broken_ - std::min(broken_ / step, kPackets) * step; at <= broken_;) {
+    for (uint64_t at = broken_ - std::min(broken_ / step, kPackets) * step; at <= broken_;
+         at += step) {
       counters.add(bytes_, at + ahead, bytes_.be32(at + ahead));
-      if (const uint64_t reference = reference_in(at + ahead); reference != kNoTime) {
-        time = reference;
-      }
-      at += step;
+      const uint64_t reference = reference_in(at + ahead);
+      if (reference != kNoTime) time = reference;
     }
     std::bitset<8192> met;
     // Clusters of 64 bytes' multiples cut every third packet of 192 bytes alike, and every 47th of
