@@ -184,6 +184,19 @@ class CountedBytes : public content::MemoryBytes {
   uint64_t asked = 0;  // bytes
 };
 
+// Where a program stream breaks off, each cluster behind may begin with packets that never lead to
+// a pack: they are not followed to the end of the medium from each.
+TEST(Rejoining, PacketsWithoutAPackAreFollowedALittle) {
+  constexpr size_t kPage = 4096, kBehind = 2 << 20;
+  std::string medium = kinds().at("clip.mpg").substr(0, 16 * kPage);
+  medium.append(kPage, '\x01');
+  const std::string packet = std::string("\0\0\1\xBE\0\x0A", 6) + std::string(10, '\xFF');
+  for (const size_t end = medium.size() + kBehind; medium.size() < end;) medium += packet;
+  CountedBytes bytes(std::as_bytes(std::span(medium)));
+  checking::rejoin(bytes, kPage);
+  EXPECT_LT(bytes.asked, 100 << 20);
+}
+
 // A progressive picture of noise, some 200 KiB, by libjpeg.
 std::string large_picture() {
   constexpr unsigned kWide = 640, kHigh = 480;

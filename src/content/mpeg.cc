@@ -182,11 +182,11 @@ class GoesOn {
   }
 
   bool program() {
-    constexpr int kFollowing = 8;  // packets that must follow
+    constexpr uint64_t kFollowing = 8;  // packets that must follow
     if (behind_packet(bytes_, at_) == 0) return false;
     const auto [before, most] = times_before();
     bool is_next = false;
-    for (int n = 0; n < kFollowing || !is_next; ++n) {
+    for (uint64_t n = 0; (n < kFollowing || !is_next) && n < kPackets; ++n) {
       const uint32_t code = bytes_.be32(at_);
       if (code == kProgramEnd) return n > 0;
       if (code == kPack) {
@@ -198,7 +198,7 @@ class GoesOn {
       if (behind == 0 || behind > bytes_.size()) return false;
       at_ = behind;
     }
-    return true;
+    return is_next;
   }
 
  private:
