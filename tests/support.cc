@@ -11,6 +11,8 @@
 #include <fstream>
 #include <sstream>
 
+template class nlohmann::basic_json<>;
+
 namespace undershelf::test {
 namespace {
 

@@ -39,23 +39,30 @@ ContentOpener::ContentOpener(const Shelf& shelf, Spaces& spaces)
       spaces_(spaces),
       row_(std::make_unique<SQLite::Statement>(
           shelf.db(),
-          "SELECT s.pieces, coalesce(s.inline_data,x''), coalesce(s.size,0), "
-          "coalesce(s.valid_size,0), s.codec, coalesce(s.unit,0), coalesce(s.intact_bytes,0), "
-          "coalesce(e.volume,0) FROM streams s LEFT JOIN entries e ON e.id=s.entry "
-          "WHERE s.id=?")) {}
+          "SELECT pieces, coalesce(inline_data,x''), coalesce(size,0), coalesce(valid_size,0), "
+          "codec, coalesce(unit,0), coalesce(intact_bytes,0) FROM streams WHERE id=?")),
+      volume_(std::make_unique<SQLite::Statement>(
+          shelf.db(),
+          "SELECT volume FROM entries WHERE id=(SELECT entry FROM streams WHERE id=?)")) {}
 ContentOpener::~ContentOpener() = default;
 
-StreamReader ContentOpener::open(StreamId stream_id, bool with_losses) {
+std::optional<VolumeId> ContentOpener::volume_of(StreamId stream) {
+  volume_->reset();
+  volume_->bind(1, number_of(stream));
+  if (!volume_->executeStep()) return std::nullopt;
+  return maybe_id<VolumeId>(volume_->getColumn(0));
+}
+
+StreamReader ContentOpener::open(StreamId stream, std::optional<VolumeId> volume,
+                                 bool with_losses) {
   SQLite::Statement& row = *row_;
   row.reset();
-  row.bind(1, number_of(stream_id));
+  row.bind(1, number_of(stream));
   if (!row.executeStep()) return {spaces_.at(SpaceId::source), {}, {}, 0, 0, {}};
   const uint64_t size = size_of(row.getColumn(2));
   Losses losses;
-  if (with_losses && size_of(row.getColumn(6)) < size) {
-    losses = load_losses(shelf_.db(), stream_id);
-  }
-  return {spaces_.of_volume(id_of<VolumeId>(row.getColumn(7))),
+  if (with_losses && size_of(row.getColumn(6)) < size) losses = load_losses(shelf_.db(), stream);
+  return {spaces_.of_volume(volume.value_or(VolumeId{})),
           pieces_of(row.getColumn(0)),
           row.getColumn(1).getString(),
           size,

@@ -50,7 +50,7 @@ WrittenPaths::WrittenPaths(const Shelf& shelf, const Selection& selection, const
   each_place(shelf, selection, [&](const Row& row) {
     visit(row);
     if (row.is_folder() && rules_.layout != FolderLayout::tree) return true;
-    const std::string path = plain(row);
+    const std::string path = plain(row, true_path(row));
     const bool is_folder = path.ends_with('/');
     if (!is_folder) files.push_back(hash_of(path));
     std::string folder = path.substr(0, path.rfind('/') + 1);
@@ -85,11 +85,11 @@ void WrittenPaths::name_colliding(const Shelf& shelf, const Selection& selection
   std::vector<Rival> rivals;
   each_place(shelf, selection, [&](const Row& row) {
     if (row.is_folder()) return true;
-    std::string path = plain(row);
+    const std::string wanted = true_path(row);
+    std::string path = plain(row, wanted);
     const Hash hash = hash_of(path);
     if (colliding.contains(hash)) {
-      rivals.push_back(
-          {hash, hash_of_row(row, true_path(row)), row.id, row.stream_id, std::move(path)});
+      rivals.push_back({hash, hash_of_row(row, wanted), row.id, row.stream_id, std::move(path)});
     }
     return true;
   });
@@ -142,19 +142,18 @@ std::string WrittenPaths::true_path(const Row& row) const {
   return path.starts_with(kMadeUp) ? "carved" + path.substr(kMadeUp.size()) : "carved/" + path;
 }
 
-std::string WrittenPaths::plain(const Row& row) const {
-  const std::string path = true_path(row);
-  if (row.is_folder()) return safe_folder(path, rules_.names);
-  const auto [folder, name] = split(path);
+std::string WrittenPaths::plain(const Row& row, const std::string& true_path) const {
+  if (row.is_folder()) return safe_folder(true_path, rules_.names);
+  const auto [folder, name] = split(true_path);
   return safe_folder(folder, rules_.names) + safe_name(name, rules_.names);
 }
 
-std::string WrittenPaths::of(const Row& row) const {
+std::string WrittenPaths::of(const Row& row, const std::string& true_path) const {
   if (!others_.empty() && !row.is_folder()) {
-    const auto other = others_.find(hash_of_row(row, true_path(row)));
+    const auto other = others_.find(hash_of_row(row, true_path));
     if (other != others_.end()) return other->second;
   }
-  return plain(row);
+  return plain(row, true_path);
 }
 
 }  // namespace undershelf

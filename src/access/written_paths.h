@@ -46,14 +46,16 @@ class WrittenPaths {
   // Parts joined by `/`, none in front: as the layout has it; in a tree a folder for the volume (or
   // `carved`), then the path. Of a folder, which only a tree has, it ends in `/`. `row` must be one
   // of the selection.
-  std::string of(const Row& row) const;
+  std::string of(const Row& row) const { return of(row, true_path(row)); }
+  // Likewise, where its true path is known.
+  std::string of(const Row& row, const std::string& true_path) const;
   // The same without regard to what the target can hold and to what else stands there.
   std::string true_path(const Row& row) const;
 
  private:
   using Hash = uint64_t;
   Hash hash_of(std::string path) const;  // the same for paths that are the same on the target
-  std::string plain(const Row& row) const;
+  std::string plain(const Row& row, const std::string& true_path) const;
   void name_colliding(const Shelf& shelf, const Selection& selection,
                       const std::vector<Hash>& files, const std::unordered_set<Hash>& folders);
 

@@ -96,6 +96,11 @@ class Exporter {
       show_progress();
     });
     done_ = 0;
+    if (options_.unique) {
+      for (const auto& [key, kept] : earlier_.files()) {
+        if (!kept.has_gaps) contents_[kept.sha256] = {kept.path, kept.sha256, {}, kept.bytes};
+      }
+    }
     TargetTree(options_.to).make_folder("data");
     return std::make_unique<BagWriter>(options_.to, options_.read_back);
   }
@@ -111,14 +116,15 @@ class Exporter {
       if (row.is_folder() || !is_written(row)) return true;
       (row.size && row.intact_bytes == row.size ? result_.full : result_.with_gaps)
           .add(row.size.value_or(0));
-      note_name(row, "data/" + paths_->of(row));
+      const std::string wanted = paths_->true_path(row);
+      note_name(row, wanted, "data/" + paths_->of(row, wanted));
       return true;
     });
     return std::move(result_);
   }
 
-  void note_name(const Row& row, const std::string& path) {
-    const std::string wanted = paths_->true_path(row);
+  // `wanted`: its true path.
+  void note_name(const Row& row, const std::string& wanted, const std::string& path) {
     const size_t slash = wanted.find('/');  // behind the volume's folder, whose name is ours
     if (path.ends_with(slash == std::string::npos ? '/' + wanted : wanted.substr(slash))) return;
     ++result_.renamed;
@@ -127,7 +133,9 @@ class Exporter {
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
 
-  void write_payload(const Selection& selection, BagSink& writer) {
+  // Folder by folder; in the order that was asked for, if one was.
+  void write_payload(Selection selection, BagSink& writer) {
+    selection.by_folder = selection.sort.empty() && !selection.limit;
     writer.start(wanted_.files);
     each_row(shelf_, selection, [&](const Row& row) {
       result_.stopped = result_.stopped || stopped();
@@ -164,13 +172,14 @@ class Exporter {
 
   // False once the target has failed.
   bool write_row(const Row& row, BagSink& writer) {
-    const std::string path = "data/" + paths_->of(row);
+    const std::string wanted = paths_->true_path(row);
+    const std::string path = "data/" + paths_->of(row, wanted);
     if (row.is_folder()) {
       BagPart folder = part_of(row, path);
       folder.then = BagPart::Then::folder;
       return writer.put(std::move(folder));
     }
-    note_name(row, path);
+    note_name(row, wanted, path);
     if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
       keep(*earlier, row);
       return true;
@@ -190,7 +199,6 @@ class Exporter {
     kept_.add(earlier.bytes);
     (earlier.has_gaps ? kept_gaps_ : kept_full_).add(row.size.value_or(0));
     done_ += row.size.value_or(0);
-    if (!earlier.has_gaps) remember_content(row, earlier.path, earlier.sha256, earlier.bytes);
     // Which bytes it lacks is not read back: a further name of a file with gaps is written out, so
     // that the list says what that one lacks.
     if (linked_.contains(row.id) && !earlier.has_gaps) {
@@ -222,7 +230,7 @@ class Exporter {
 
   // False once the target has failed.
   bool write_file(const Row& row, const std::string& path, BagSink& writer) {
-    const StreamReader stream = opener_.open(row.stream_id);
+    const StreamReader stream = opener_.open(row.stream_id, row.volume);
     Losses losses;  // that turn up in reading
     const std::string head = is_double(row, path_rules_)
                                  ? apple_double_head_of(shelf_, row.id, row.size.value_or(0))

@@ -27,10 +27,12 @@ constexpr uint64_t kListBytes = 256 << 10;
 constexpr size_t kReadAtATime = 1 << 20;  // bytes read from the target at a time
 
 // Files of a batch are written below it as they will be in the bag.
-std::string staged_folder(uint64_t batch) { return fmt::format("{}/{}", kStagingFolder, batch); }
+std::string staged_folder(uint64_t batch) {
+  return std::string(kStagingFolder) + '/' + std::to_string(batch);
+}
 
 std::string staged_path(const std::string& path, uint64_t batch) {
-  return fmt::format("{}/{}", staged_folder(batch), path);
+  return staged_folder(batch) + '/' + path;
 }
 
 // Without its full stop.
@@ -255,13 +257,13 @@ void BagWriter::begin_flush() {
 int BagWriter::flush_and_place(uint64_t batch) {
   // By the one descriptor that is told of each failure once.
   if (::syncfs(tree_->root()) != 0) return errno;
-  std::vector<std::byte> buffer(kReadAtATime);
-  if (read_back_) read_back(batch, buffer);
+  buffer_.resize(kReadAtATime);
+  if (read_back_) read_back(batch);
   put_in_place(batch);
   for (Staged& one : batch_) {
     const ListedFile& listed = one.part.listed;
     if (one.part.then != BagPart::Then::link || places_->link(one.part.link_to, listed.path) ||
-        places_->copy(one.part.link_to, listed.path, buffer)) {
+        places_->copy(one.part.link_to, listed.path, buffer_)) {
       continue;
     }
     one.failure = listed.path + " could not be written as one more name of a file that was.";
@@ -272,12 +274,12 @@ int BagWriter::flush_and_place(uint64_t batch) {
 }
 
 // Files of the batch that are not on the target as they were written go away.
-void BagWriter::read_back(uint64_t batch, std::vector<std::byte>& buffer) {
+void BagWriter::read_back(uint64_t batch) {
   for (Staged& one : batch_) {
     const ListedFile& listed = one.part.listed;
     if (one.part.then == BagPart::Then::link) continue;
     const std::string name = staged_path(listed.path, batch);
-    if (hash_of(places_->open_to_read(name), buffer, true) == listed.sha256) continue;
+    if (hash_of(places_->open_to_read(name), buffer_, true) == listed.sha256) continue;
     places_->remove(name);
     one.failure =
         listed.path + " reads back from the target other than it was written; it was removed.";
@@ -316,8 +318,8 @@ void BagWriter::end_flush() {
 
 // Both lists take the batch, or neither does.
 void BagWriter::append_lists() {
-  std::string manifest;
-  std::string exported;
+  manifest_lines_.clear();
+  exported_lines_.clear();
   BagOutcome counted;
   for (const Staged& staged : batch_) {
     const ListedFile& listed = staged.part.listed;
@@ -326,15 +328,15 @@ void BagWriter::append_lists() {
       counted.failed.push_back(staged.failure);
       continue;
     }
-    manifest += fmt::format("{}  {}\n", listed.sha256, listed.path);
-    exported += listed.record;
+    manifest_lines_.append(listed.sha256).append("  ").append(listed.path).append("\n");
+    exported_lines_ += listed.record;
     (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.content);
     counted.payload.add(listed.bytes);
   }
   const uint64_t before = manifest_->length();
-  manifest_->append(manifest);
+  manifest_->append(manifest_lines_);
   try {
-    exported_->append(exported);
+    exported_->append(exported_lines_);
   } catch (...) {
     manifest_->take_back(before);
     throw;

@@ -65,7 +65,7 @@ class BagWriter final : public BagSink {
     std::string failure;  // a sentence, if it could not be put in its place
   };
   int flush_and_place(uint64_t batch);
-  void read_back(uint64_t batch, std::vector<std::byte>& buffer);
+  void read_back(uint64_t batch);
   void remove_open();
   void put_in_place(uint64_t batch);
   void append_lists();
@@ -108,6 +108,9 @@ class BagWriter final : public BagSink {
   std::vector<Staged> batch_;
   BagOutcome listed_;  // what that batch came to, once it is in the lists
   std::optional<TargetTree> places_;
+  // Memory that is used again.
+  std::vector<std::byte> buffer_;
+  std::string manifest_lines_, exported_lines_;
   std::future<int> flushing_;  // of flush_and_place(): 0, or errno of the flush
 };
 

@@ -28,6 +28,8 @@ class EarlierBag {
             const std::function<void(uint64_t)>& hashed);
   // The file with that key, if it is there and right.
   const ListedFile* find(const BagKey& key) const;
+  // All that are.
+  const std::map<BagKey, ListedFile>& files() const { return files_; }
 
  private:
   std::map<BagKey, ListedFile> files_;

@@ -13,7 +13,7 @@ namespace undershelf {
 namespace {
 
 // Claims looked at for one dispute; only damage, or malice, makes more overlap in one place.
-constexpr size_t kMostLookedAt = 256;
+constexpr size_t kClaimsLookedAt = 256;
 constexpr size_t kMostDisputes = 100'000;
 constexpr EntryId kNoEntry = EntryId::none;
 
@@ -34,7 +34,7 @@ void ClaimMap::settle(const std::function<bool(EntryId, EntryId)>& alike) {
   for (const Claim& claim : claims_) {
     // Those it shares bytes with are the last ones kept.
     size_t looked_at = 0;
-    for (auto before = kept.rbegin(); before != kept.rend() && looked_at < kMostLookedAt &&
+    for (auto before = kept.rbegin(); before != kept.rend() && looked_at < kClaimsLookedAt &&
                                       before->range.end() > claim.range.offset;
          ++before, ++looked_at) {
       const ByteRange shared = overlap(before->range, claim.range);

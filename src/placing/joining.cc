@@ -31,7 +31,7 @@ constexpr const char* kByOrder = "joined-by-order";
 constexpr int64_t kMostUnknown = 9;
 constexpr size_t kMostCells = 1 << 20;      // of one alignment
 constexpr uint64_t kMostSteps = 256 << 20;  // in all, seconds: the rest is not joined by order
-constexpr int kRounds = 6;                  // in which what was joined helps to join more
+constexpr int kRoundsOfJoining = 6;         // in which what was joined helps to join more
 
 // What was found by content alone, and is sound.
 struct Find {
@@ -100,7 +100,7 @@ class Joiner {
     std::vector<Anchor> anchors = anchors_of(volume);
     const std::vector<int64_t> keys = keys_of(volume);
     if (keys.empty()) return;
-    for (int round = 0; round < kRounds; ++round) {
+    for (int round = 0; round < kRoundsOfJoining; ++round) {
       const std::vector<Anchor> more = join_between(volume, anchors, keys);
       if (more.empty()) return;
       anchors.insert(anchors.end(), more.begin(), more.end());

@@ -129,7 +129,7 @@ class SheetMaker {
 
   checking::Look look_at(const Row& row) {
     if (row.size.value_or(0) == 0 || row.stream_id == StreamId{}) return {};
-    return previewer_.look(opener_.open(row.stream_id));
+    return previewer_.look(opener_.open(row.stream_id, row.volume));
   }
 
   // The first lines of what reads as text, with a mark for what steers a terminal; nothing if some
@@ -137,7 +137,7 @@ class SheetMaker {
   std::vector<std::string> read_in(const Row& row) {
     constexpr uint64_t kMostBytes = 1024;
     if (row.size.value_or(0) == 0 || row.stream_id == StreamId{} || row.encrypted) return {};
-    const StreamReader stream = opener_.open(row.stream_id);
+    const StreamReader stream = opener_.open(row.stream_id, row.volume);
     std::vector<std::byte> bytes(std::min(stream.size(), kMostBytes));
     const bool complete =
         stream.read(0, bytes).empty() &&

@@ -99,7 +99,8 @@ const std::string& list_columns() {
       "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END AS size, "
       "e.created AS created, e.modified AS modified, e.accessed AS accessed, e.deleted AS deleted, "
       "e.original_path, coalesce(s.type, e.type) AS type, s.rating AS rating, s.score AS score, "
-      "s.intact_bytes AS intact_bytes, {n}.raw_name, {n}.parent, e.trashed, "
+      "s.intact_bytes AS intact_bytes, {n}.raw_name, {n}.parent AS parent, "
+      "e.trashed, "
       "s.encoding='encrypted', s.placement, s.checked, s.format, s.sha256 AS sha256, e.id IN "
       "(SELECT entry "
       "FROM names WHERE kind='former')";
@@ -141,6 +142,8 @@ SelectionQuery::SelectionQuery(const Shelf& shelf, const Selection& selection)
 std::string SelectionQuery::order() const {
   const std::string last = ", volume, path COLLATE by_parts, id, link";
   if (selection_.duplicates && selection_.sort.empty()) return " ORDER BY size DESC, sha256" + last;
+  // As the index of the names' folders has them, so that nothing is sorted.
+  if (selection_.by_folder) return " ORDER BY parent, id";
   const std::string way = selection_.descending ? " DESC" : "";
   if (selection_.sort.empty() || selection_.sort == "volume") {
     return fmt::format(" ORDER BY volume{}, path COLLATE by_parts{}, id, link", way, way);

@@ -2,9 +2,11 @@
 #pragma once
 
 #include <SQLiteCpp/Column.h>
+#include <SQLiteCpp/Statement.h>
 
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "model/ids.h"
 #include "model/pieces.h"
@@ -49,5 +51,33 @@ inline std::optional<std::string> maybe_text(const SQLite::Column& column) {
   if (column.isNull()) return std::nullopt;
   return column.getString();
 }
+
+// Into text whose memory is used again.
+inline void read_text(const SQLite::Column& column, std::string& out) {
+  out.assign(column.getText(), static_cast<size_t>(column.getBytes()));
+}
+
+inline void read_text(const SQLite::Column& column, std::optional<std::string>& out) {
+  if (column.isNull()) return out.reset();
+  read_text(column, out ? *out : out.emplace());
+}
+
+// The columns of all rows of one statement, for loops over many: to make one anew for each cell
+// takes as long as to read it.
+class Columns {
+ public:
+  explicit Columns(SQLite::Statement& statement) : statement_(statement) {}
+  // Of the row that the statement stands at. Precondition: there is one.
+  const SQLite::Column& operator[](int index) {
+    while (static_cast<int>(columns_.size()) <= index) {
+      columns_.push_back(statement_.getColumn(static_cast<int>(columns_.size())));
+    }
+    return columns_[static_cast<size_t>(index)];
+  }
+
+ private:
+  SQLite::Statement& statement_;
+  std::vector<SQLite::Column> columns_;
+};
 
 }  // namespace undershelf

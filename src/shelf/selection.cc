@@ -19,14 +19,10 @@
 namespace undershelf {
 namespace {
 
-void read_text(const SQLite::Column& column, std::string& out) {
-  out.assign(column.getText(), static_cast<size_t>(column.getBytes()));
-}
-
 // Reads one row into `row`, whose memory is used again.
-void read_row(SQLite::Statement& statement, Row& row) {
+void read_row(Columns& columns, Row& row) {
   int index = 0;
-  const auto next = [&] { return statement.getColumn(index++); };
+  const auto next = [&]() -> const SQLite::Column& { return columns[index++]; };
   row.id = id_of<EntryId>(next());
   row.stream_id = id_of<StreamId>(next());
   row.volume = maybe_id<VolumeId>(next());
@@ -34,7 +30,7 @@ void read_row(SQLite::Statement& statement, Row& row) {
   row.path_exact = next().getInt() != 0;
   read_text(next(), row.name);
   read_text(next(), row.kind);
-  row.stream = maybe_text(next());
+  read_text(next(), row.stream);
   read_text(next(), row.state);
   row.marked_deleted = next().getInt() != 0;
   row.size = maybe_size(next());
@@ -42,21 +38,21 @@ void read_row(SQLite::Statement& statement, Row& row) {
   row.modified = maybe_time(next());
   row.accessed = maybe_time(next());
   row.deleted = maybe_time(next());
-  row.original_path = maybe_text(next());
-  row.type = maybe_text(next());
-  row.rating = maybe_text(next());
+  read_text(next(), row.original_path);
+  read_text(next(), row.type);
+  read_text(next(), row.rating);
   row.score.reset();
-  if (const auto score = next(); row.rating) row.score = score.getInt();
+  if (const SQLite::Column& score = next(); row.rating) row.score = score.getInt();
   row.intact_bytes = maybe_size(next());
-  const auto raw = next();
+  const SQLite::Column& raw = next();
   row.raw_name.assign(static_cast<const char*>(raw.getBlob()), static_cast<size_t>(raw.getBytes()));
   row.parent = maybe_id<EntryId>(next());
   row.trashed = next().getInt() != 0;
   row.encrypted = next().getInt() != 0;
-  row.placement = maybe_text(next());
-  row.check = maybe_text(next());
-  row.format = maybe_text(next());
-  row.sha256 = maybe_text(next());
+  read_text(next(), row.placement);
+  read_text(next(), row.check);
+  read_text(next(), row.format);
+  read_text(next(), row.sha256);
   row.former_paths.clear();
 }
 
@@ -72,15 +68,16 @@ void each_row(const Shelf& shelf, const Selection& selection,
                                                    "n.kind='former' ORDER BY n.id",
                                                    kFormerPath));
   Row row;
+  Columns columns(statement);
   while (statement.executeStep()) {
-    read_row(statement, row);
+    read_row(columns, row);
     constexpr int kRenamed = 28, kLink = 29;
-    if (statement.getColumn(kRenamed).getInt() != 0) {
+    if (columns[kRenamed].getInt() != 0) {
       former.bind(1, number_of(row.id));
       while (former.executeStep()) row.former_paths.push_back(former.getColumn(0).getString());
       former.reset();
     }
-    row.link = statement.getColumn(kLink).getInt() != 0;
+    row.link = columns[kLink].getInt() != 0;
     if (row.is_folder()) {
       row.rating.reset();
       row.score.reset();
@@ -102,18 +99,19 @@ void each_outline(const Shelf& shelf, const Selection& selection,
   if (selection.limit) sql += fmt::format(" LIMIT {}", *selection.limit);
   SQLite::Statement statement(shelf.db(), sql);
   Row row;
+  Columns columns(statement);
   while (statement.executeStep()) {
-    row.id = id_of<EntryId>(statement.getColumn(0));
-    row.volume = maybe_id<VolumeId>(statement.getColumn(1));
-    read_text(statement.getColumn(2), row.path);
-    read_text(statement.getColumn(3), row.kind);
-    row.stream = maybe_text(statement.getColumn(4));
-    read_text(statement.getColumn(5), row.state);
-    row.size = maybe_size(statement.getColumn(6));
-    row.rating.reset();
+    row.id = id_of<EntryId>(columns[0]);
+    row.volume = maybe_id<VolumeId>(columns[1]);
+    read_text(columns[2], row.path);
+    read_text(columns[3], row.kind);
+    read_text(columns[4], row.stream);
+    read_text(columns[5], row.state);
+    row.size = maybe_size(columns[6]);
+    read_text(columns[7], row.rating);
+    if (row.is_folder()) row.rating.reset();
     row.score.reset();
-    if (!row.is_folder()) row.rating = maybe_text(statement.getColumn(7));
-    if (row.rating) row.score = statement.getColumn(8).getInt();
+    if (row.rating) row.score = columns[8].getInt();
     if (!visit(row)) return;
   }
 }
@@ -127,20 +125,21 @@ void each_place(const Shelf& shelf, const Selection& selection,
                                ", e.kind, s.name, e.original_path, coalesce(s.type, e.type), "
                                "s.size, e.modified, e.accessed, s.rating, '{n}'='n'"));
   Row row;
+  Columns columns(statement);
   while (statement.executeStep()) {
-    row.id = id_of<EntryId>(statement.getColumn(0));
-    row.stream_id = id_of<StreamId>(statement.getColumn(1));
-    row.volume = maybe_id<VolumeId>(statement.getColumn(2));
-    read_text(statement.getColumn(3), row.path);
-    read_text(statement.getColumn(4), row.kind);
-    row.stream = maybe_text(statement.getColumn(5));
-    row.original_path = maybe_text(statement.getColumn(6));
-    row.type = maybe_text(statement.getColumn(7));
-    row.size = maybe_size(statement.getColumn(8));
-    row.modified = maybe_time(statement.getColumn(9));
-    row.accessed = maybe_time(statement.getColumn(10));
-    row.rating = maybe_text(statement.getColumn(11));
-    row.link = statement.getColumn(12).getInt() != 0;
+    row.id = id_of<EntryId>(columns[0]);
+    row.stream_id = id_of<StreamId>(columns[1]);
+    row.volume = maybe_id<VolumeId>(columns[2]);
+    read_text(columns[3], row.path);
+    read_text(columns[4], row.kind);
+    read_text(columns[5], row.stream);
+    read_text(columns[6], row.original_path);
+    read_text(columns[7], row.type);
+    row.size = maybe_size(columns[8]);
+    row.modified = maybe_time(columns[9]);
+    row.accessed = maybe_time(columns[10]);
+    read_text(columns[11], row.rating);
+    row.link = columns[12].getInt() != 0;
     if (!visit(row)) return;
   }
 }

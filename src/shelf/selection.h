@@ -40,6 +40,9 @@ struct Selection {
   bool secondary = true;         // streams other than the main one too
   std::string sort;              // a field of Row as in `list`; empty: volume, then path
   bool descending = false;
+  // In place of that: by the ids of the folders, those at the root first, as an index has them.
+  // Nothing is sorted.
+  bool by_folder = false;
   std::optional<uint64_t> limit;
 };
 

@@ -14,7 +14,7 @@ namespace undershelf {
 namespace {
 
 constexpr uint64_t kBlocks = 64;
-constexpr uint64_t kBlockSize = 65536;
+constexpr uint64_t kHashedAtATime = 65536;
 
 std::string serial_of(const std::string& path) {
   if (const auto device = examine_device(path)) return device->serial;
@@ -32,7 +32,7 @@ SourceIdentity identify(const std::string& path, const Source& source, uint64_t 
   identity.skip = skip;
   identity.size = source.size();
   identity.sector_size = source.sector_size();
-  std::vector<std::byte> block(std::min(kBlockSize, source.size()));
+  std::vector<std::byte> block(std::min(kHashedAtATime, source.size()));
   const uint64_t last = source.size() - block.size();
   uint64_t next = 0;  // blocks do not overlap, so a small source has fewer of them
   for (uint64_t i = 0; i < kBlocks; ++i) {
