@@ -63,6 +63,21 @@ TEST(Carving, FilesEndWhereTheirStructureSays) {
   }
 }
 
+// Whatever follows the first cluster of a fragment was taken for its frames, by their length alone.
+TEST(Carving, FramesOfFragmentsAreLookedInto) {
+  const std::string& whole = kinds().at("fragments.mp4");
+  const std::string& other = kinds().at("chart.png");
+  ASSERT_GE(other.size(), whole.size());
+  for (const size_t own : {size_t{1}, size_t{3}}) {
+    std::string medium = whole.substr(0, own * kCluster) + other.substr(kCluster);
+    content::MemoryBytes there = in_memory(medium);
+    const Examined found = checking::examine_start(there);
+    EXPECT_EQ(found.level, Level::broken) << own;
+    EXPECT_EQ(found.end, 0U) << own;
+    EXPECT_LE(found.sound_to, (own + 1) * kCluster) << own;  // a frame is noticed by the next one
+  }
+}
+
 // What stands before what follows, and how much of it is a file: nothing, if it is none.
 TEST(Carving, TextEndsWhereItIsClosed) {
   const std::string mail = "From: a@example.org\r\nSubject: Levels\r\n\r\nLow water at six.\r\n";
