@@ -17,13 +17,14 @@ import tempfile
 
 from lives import Life, ends_alike
 
+MOST_SECONDS = 60  # of one command
 
 def rows_of(program, image, folder, depth):
     """Rows as both programs give them, the hash of what they export last."""
     shelf, bag = folder / "shelf", folder / "bag"
 
     def run(*command):
-        done = subprocess.run([str(c) for c in (program, *command)], capture_output=True, text=True)
+        done = subprocess.run([str(c) for c in (program, *command)], capture_output=True, text=True, timeout=MOST_SECONDS)
         if done.returncode not in (0, 1):
             raise RuntimeError(f"{command[0]} of {program} ends with {done.returncode}: {done.stderr}")
         return done.stdout
@@ -63,10 +64,13 @@ def compare(seed, system, before, now):
         truth = [row for row in life.finish() if row["kind"] == "file"]
         depth = "deep" if life.end != "deleted" or life.random.random() < 0.3 else "quick"
         both = []
-        for program in (before, now):
-            place = folder / f"by{len(both)}"
+        for when, program in (("before", before), ("now", now)):
+            place = folder / when
             place.mkdir()
-            both.append(rows_of(program, life.card.image, place, depth))
+            try:
+                both.append(rows_of(program, life.card.image, place, depth))
+            except subprocess.TimeoutExpired:
+                return f"{seed} {system}", collections.Counter({"lives": 1, f"not ended by {when}": 1}), []
         contents = {true["sha256"] for true in truth} | life.card.earlier
     seen = [collections.Counter(tuple(row[field] for field in ("path", "kind", "stream", "state", "size", "sha256"))
                                 for row in rows) for rows in both]

@@ -75,7 +75,7 @@ TEST_P(FailingReads, CostOnlyWhatTheyWouldHaveRead) {
   const auto [files, reads] = scan_with(0, false);
   EXPECT_GT(files, 5U);
   uint64_t most = 0;
-  for (const long failing : some_of(reads, kSanitized ? 4 : 12, kSanitized ? 1.6 : 1.12)) {
+  for (const long failing : some_of(reads, kSanitized ? 3 : 8, kSanitized ? 2 : 1.2)) {
     const uint64_t found = scan_with(failing, failing % 2 == 0).first;
     most = std::max(most, found);
     // The sweep still finds what one structure does not tell.
@@ -222,7 +222,7 @@ TEST(StoppedScans, AreLeftWhileWhatTheyFoundIsPutTogether) {
   int tried = 0;
   const int things = told;
   EXPECT_GT(things, 12);
-  for (int from = 1; from <= things; from += kSanitized ? 3 : 1) {
+  for (int from = 1; from <= things; from += kSanitized ? 5 : 2) {
     ++tried;
     Shelf at_once = Shelf::create(folder.path("once" + std::to_string(from)), {}, {});
     stopped += scan_it(at_once, from, true).stopped;
