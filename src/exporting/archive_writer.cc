@@ -60,7 +60,7 @@ using Entry = std::unique_ptr<archive_entry, FreeEntry>;
 void set_time(archive_entry* entry, const std::optional<Time>& time,
               void (*set)(archive_entry*, time_t, long)) {
   if (!time) return;
-  const timespec at = to_timespec(time);
+  const timespec at = to_timespec(*time);
   set(entry, at.tv_sec, at.tv_nsec);
 }
 

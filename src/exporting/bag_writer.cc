@@ -216,7 +216,7 @@ void BagWriter::complete(BagPart& part) {
   if (part.created && sets_created_) {
     sets_created_ = set_created(open_.file->get(), *part.created);
   }
-  const timespec times[2] = {to_timespec(part.accessed), to_timespec(part.modified)};
+  const timespec times[2] = {time_to_set(part.accessed), time_to_set(part.modified)};
   ::futimens(open_.file->get(), times);
   queue_up(std::move(part));
 }

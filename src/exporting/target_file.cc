@@ -47,15 +47,8 @@ bool is_fatal(int error) {
   return error == ENOSPC || error == EDQUOT || error == EROFS || error == EIO || error == ENODEV;
 }
 
-timespec to_timespec(const std::optional<Time>& time) {
-  if (!time) return {0, UTIME_OMIT};
-  int64_t seconds = time->ticks / kTicksPerSecond;
-  int64_t fraction = time->ticks % kTicksPerSecond;
-  if (fraction < 0) {
-    fraction += kTicksPerSecond;
-    --seconds;
-  }
-  return {seconds, fraction * 100};
+timespec time_to_set(const std::optional<Time>& time) {
+  return time ? to_timespec(*time) : timespec{0, UTIME_OMIT};
 }
 
 bool set_created(int fd, const Time& created) {

@@ -49,8 +49,8 @@ std::string sentence_of(const TargetFailed& failure);
 // Whether an error (errno) concerns the whole target, not one file.
 bool is_fatal(int error);
 
-// Nothing becomes "leave as it is".
-timespec to_timespec(const std::optional<Time>& time);
+// For utimensat: nothing becomes "leave as it is".
+timespec time_to_set(const std::optional<Time>& time);
 
 // When an open file was created, where the target's driver lets that be set (ntfs-3g: the attribute
 // system.ntfs_crtime_be). False if it does not.

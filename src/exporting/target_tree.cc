@@ -154,7 +154,7 @@ void TargetTree::place(const std::string& staged, const std::string& path) {
 void TargetTree::set_modified(const std::string& path, const std::optional<Time>& time) {
   const Descriptor& there = folder(path, Missing::fail);
   if (!there.ok()) return;
-  const timespec times[2] = {{0, UTIME_OMIT}, to_timespec(time)};
+  const timespec times[2] = {{0, UTIME_OMIT}, time_to_set(time)};
   ::futimens(there.get(), times);
 }
 

@@ -10,6 +10,16 @@
 
 namespace undershelf {
 
+timespec to_timespec(Time time) {
+  int64_t seconds = time.ticks / kTicksPerSecond;
+  int64_t fraction = time.ticks % kTicksPerSecond;
+  if (fraction < 0) {
+    fraction += kTicksPerSecond;
+    --seconds;
+  }
+  return {seconds, fraction * 100};
+}
+
 std::optional<Time> from_civil(const CivilTime& civil) {
   using namespace std::chrono;
   const year_month_day date{year{civil.year}, month{civil.month}, day{civil.day}};

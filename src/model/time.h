@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <ctime>
 #include <memory>
 #include <optional>
 #include <string>
@@ -28,6 +29,8 @@ struct CivilTime {
 
 // Nothing if a field is out of its range (month 13, 31 April, hour 24).
 std::optional<Time> from_civil(const CivilTime& civil);
+// As POSIX has it: seconds since 1970, and a fraction that counts forwards before that too.
+timespec to_timespec(Time time);
 CivilTime to_civil(Time time);
 
 // RFC 3339 in UTC, with as many digits of fraction as are not zero: 2026-03-04T10:20:30.5Z.

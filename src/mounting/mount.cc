@@ -135,18 +135,6 @@ void answer(fuse_req_t request, const Call& call) {
   if (wrong != 0) fuse_reply_err(request, -wrong);
 }
 
-timespec to_timespec(const std::optional<Time>& time) {
-  timespec found{};
-  if (!time) return found;
-  found.tv_sec = time->ticks / kTicksPerSecond;
-  found.tv_nsec = time->ticks % kTicksPerSecond * 100;
-  if (found.tv_nsec < 0) {
-    found.tv_nsec += 1'000'000'000;
-    --found.tv_sec;
-  }
-  return found;
-}
-
 // The kernel knows nodes by numbers: these are indexes of the view, from FUSE_ROOT_ID on.
 fuse_ino_t number_of_node(uint32_t index) { return FUSE_ROOT_ID + index; }
 uint32_t node_of(fuse_ino_t number) { return static_cast<uint32_t>(number - FUSE_ROOT_ID); }
@@ -161,8 +149,9 @@ struct stat describe(const View& view, uint32_t index) {
   status.st_gid = ::getgid();
   status.st_size = static_cast<off_t>(node.size);
   status.st_blocks = static_cast<blkcnt_t>((node.size + 511) / 512);
-  status.st_mtim = status.st_ctim = to_timespec(node.modified);
-  status.st_atim = to_timespec(node.accessed ? node.accessed : node.modified);
+  const std::optional<Time> accessed = node.accessed ? node.accessed : node.modified;
+  if (node.modified) status.st_mtim = status.st_ctim = to_timespec(*node.modified);
+  if (accessed) status.st_atim = to_timespec(*accessed);
   return status;
 }
 

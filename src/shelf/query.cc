@@ -139,6 +139,10 @@ SelectionQuery::SelectionQuery(const Shelf& shelf, const Selection& selection)
   }
 }
 
+std::string SelectionQuery::order_and_limit() const {
+  return order() + (selection_.limit ? fmt::format(" LIMIT {}", *selection_.limit) : "");
+}
+
 std::string SelectionQuery::order() const {
   const std::string last = ", volume, path COLLATE by_parts, id, link";
   if (selection_.duplicates && selection_.sort.empty()) return " ORDER BY size DESC, sha256" + last;

@@ -40,10 +40,11 @@ class SelectionQuery {
   std::string select(const std::string& columns) const { return select(columns, true); }
   // Names only, whatever the streams behind them. The selection must not ask for anything of those.
   std::string select_names(const std::string& columns) const { return select(columns, false); }
-  // Of a query with the columns of `list`, by their names.
-  std::string order() const;
+  // Of a query with the columns of `list`, by their names; and how many rows of it.
+  std::string order_and_limit() const;
 
  private:
+  std::string order() const;
   std::string select(const std::string& columns, bool content) const;
   std::string where(const NamedRows& rows) const;
   std::string chosen(const NamedRows& rows) const;

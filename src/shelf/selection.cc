@@ -61,8 +61,8 @@ void read_row(Columns& columns, Row& row) {
 void each_row(const Shelf& shelf, const Selection& selection,
               const std::function<bool(const Row&)>& visit) {
   const SelectionQuery query(shelf, selection);
-  std::string sql = query.select(list_columns() + ", '{n}'='n' AS link") + query.order();
-  if (selection.limit) sql += fmt::format(" LIMIT {}", *selection.limit);
+  const std::string sql =
+      query.select(list_columns() + ", '{n}'='n' AS link") + query.order_and_limit();
   SQLite::Statement statement(shelf.db(), sql);
   SQLite::Statement former(shelf.db(), fmt::format("SELECT {} FROM names n WHERE n.entry=? AND "
                                                    "n.kind='former' ORDER BY n.id",
@@ -91,12 +91,12 @@ void each_row(const Shelf& shelf, const Selection& selection,
 void each_outline(const Shelf& shelf, const Selection& selection,
                   const std::function<bool(const Row&)>& visit) {
   const SelectionQuery query(shelf, selection);
-  std::string sql = query.select(std::string("e.id AS id, e.volume AS volume, ") + kPath +
-                                 " AS path, e.kind, s.name, e.state, "
-                                 "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END, "
-                                 "s.rating, s.score, '{n}'='n' AS link") +
-                    query.order();
-  if (selection.limit) sql += fmt::format(" LIMIT {}", *selection.limit);
+  const std::string sql =
+      query.select(std::string("e.id AS id, e.volume AS volume, ") + kPath +
+                   " AS path, e.kind, s.name, e.state, "
+                   "CASE WHEN e.kind='file' OR s.name IS NOT NULL THEN s.size END, "
+                   "s.rating, s.score, '{n}'='n' AS link") +
+      query.order_and_limit();
   SQLite::Statement statement(shelf.db(), sql);
   Row row;
   Columns columns(statement);

@@ -44,8 +44,7 @@ void each_counted(const Shelf& shelf, const Selection& selection, std::string_vi
   // The order tells which rows a limit leaves.
   const std::string rows =
       selection.limit
-          ? query.select(list_columns() + kBesides + more) + query.order() +
-                fmt::format(" LIMIT {}", *selection.limit)
+          ? query.select(list_columns() + kBesides + more) + query.order_and_limit()
           : query.select(
                 "e.kind AS kind, s.rating AS rating, s.score AS score, e.volume AS volume, "
                 "e.state AS state, coalesce(s.type, e.type) AS type, {n}.name AS name, "
