@@ -63,6 +63,24 @@ TEST(Carving, FilesEndWhereTheirStructureSays) {
   }
 }
 
+TEST(Carving, FramesThatAreNotLookedIntoVouchForNothing) {
+  for (const char* name : {"h265.mov", "phone.3gp"}) {
+    std::string film = kinds().at(name);
+    content::MemoryBytes there = in_memory(film);
+    EXPECT_TRUE(checking::examine_start(there).notices_foreign_clusters()) << name;
+    // As of a kind of pictures that is not known here.
+    for (const char* kind : {"avc1", "hvc1", "hev1"}) {
+      const size_t at = film.rfind(kind);  // behind the brands
+      if (at != std::string::npos) film.replace(at, 4, "mjp2");
+    }
+    content::MemoryBytes other = in_memory(film);
+    const Examined found = checking::examine_start(other);
+    EXPECT_EQ(found.level, Level::consistent) << name;
+    EXPECT_EQ(found.end, film.size()) << name;
+    EXPECT_FALSE(found.notices_foreign_clusters()) << name;
+  }
+}
+
 // Whatever follows the first cluster of a fragment was taken for its frames, by their length alone.
 TEST(Carving, FramesOfFragmentsAreLookedInto) {
   const std::string& whole = kinds().at("fragments.mp4");
@@ -315,6 +333,24 @@ Tally tally(const std::string& name, const std::vector<Json>& files) {
     if (!is_found) std::cout << "not found: " << path << '\n';
   }
   return tally;
+}
+
+TEST_F(Carved, PromisesNoMoreThanWasLookedInto) {
+  std::string film = kinds().at("h265.mov");
+  film.replace(film.rfind("hvc1"), 4, "mjp2");
+  std::string medium(16 * kCluster, '\0');
+  for (const std::string& one : {kinds().at("h265.mov"), film}) {
+    medium += one;
+    medium.resize((medium.size() / kCluster + 16) * kCluster);
+  }
+  write_file(image_, medium);
+  const std::vector<Json> files = files_of("");
+  ASSERT_EQ(files.size(), 2U);
+  EXPECT_EQ(files[0]["rating"], "whole") << files[0];
+  EXPECT_EQ(files[1]["rating"], "likely") << files[1];
+  const std::string told =
+      undershelf({"show", shelf_, std::to_string(files[1]["id"].get<int64_t>())}).out;
+  EXPECT_NE(told.find("not looked into"), std::string::npos) << told;
 }
 
 TEST_F(Carved, ComesBackWithoutAnyMetadata) {

@@ -247,8 +247,7 @@ class Carver {
 
   // Whether what was found is all of the file: some formats stand a few bytes behind their end.
   static bool is_whole(const Examined& found, const Named& named) {
-    const bool notices =
-        found.level == Level::verified || content::notices_foreign_clusters(found.format.data());
+    const bool notices = found.level == Level::verified || found.notices_foreign_clusters();
     if (found.end == named.size) return true;
     return notices && found.end < named.size && named.size - found.end < named.cluster;
   }

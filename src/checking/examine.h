@@ -21,14 +21,22 @@ struct Examined {
   std::array<char, 16>
       format{};  // a word of content/walk.h, ended by NUL; empty: none that is known
   content::Level level = content::Level::unknown;
-  uint64_t sound_to = 0;          // bytes from the beginning that add up
-  std::array<char, 120> why{};    // of `broken`, a sentence; else of `unknown`, if it was no answer
+  uint64_t sound_to = 0;  // bytes from the beginning that add up
+  // A sentence: of `broken`, and of `consistent`, as content::Walk has it; of `unknown`, if it was
+  // no answer.
+  std::array<char, 120> why{};
   uint8_t hashed = 0;             // 1: all bytes could be read
   std::array<char, 65> sha256{};  // of all bytes, hexadecimal, ended by NUL
   uint64_t end = 0;       // byte behind its last, where its structure says where that is; else 0
   uint64_t part_end = 0;  // of `broken`: content::stated_end of the part in which it breaks off
   content::Description says;
   std::array<Cut, kMostCuts> cuts{};  // of `rejoin`; those there are come first
+
+  // Whether a cluster of another file inside would have been noticed, nearly always.
+  bool notices_foreign_clusters() const {
+    return level == content::Level::consistent && why[0] == 0 &&
+           content::notices_foreign_clusters(format.data());
+  }
 };
 
 // Recognises, walks, decodes where only that tells, and hashes. `verified` stays so only if nothing

@@ -67,9 +67,7 @@ class Joined : public Bytes {
 
 // Whether all of it is there, and nothing that is another's would go unnoticed.
 bool is_certain(const Examined& found) {
-  return found.end > 0 && (found.level == Level::verified ||
-                           (found.level == Level::consistent &&
-                            content::notices_foreign_clusters(found.format.data())));
+  return found.end > 0 && (found.level == Level::verified || found.notices_foreign_clusters());
 }
 bool adds_up(const Examined& found) { return found.end > 0 && found.level >= Level::consistent; }
 

@@ -74,14 +74,16 @@ Walk boxes(Bytes& bytes, bool open) {
   std::optional<Box> movie;
   bool content = false, pictures = false;
   bool fragments = false;
-  uint64_t at = 0, before = 0;
+  uint64_t at = 0, before = 0, data = 0;
   while (at < bytes.size()) {
     if (!is_top(bytes, at)) break;
     const auto box = box_at(bytes, at, bytes.size());
     if (!box) return broken(open ? at : bytes.size(), "A box reaches behind the end.");
     if (bytes.has(at + 4, "moov")) movie = box;
     pictures = pictures || bytes.has(at + 4, "meta");
-    content = content || bytes.has(at + 4, "mdat") || pictures;
+    const bool is_data = bytes.has(at + 4, "mdat");
+    if (is_data) data += box->end - box->body;
+    content = content || is_data || pictures;
     fragments = fragments || bytes.has(at + 4, "moof");
     before = at;
     at = box->end;
@@ -110,7 +112,11 @@ Walk boxes(Bytes& bytes, bool open) {
     }
   }
   if (samples.end() > at) return broken(at, "No box begins where one must.");
-  return ended(Level::consistent, at);
+  Walk whole = ended(Level::consistent, at);
+  if (samples.looked_into() < data / 2) {
+    whole.why = "Most of its frames are of kinds that are not looked into.";
+  }
+  return whole;
 }
 
 Walk walk(Bytes& bytes, std::string_view) { return boxes(bytes, false); }

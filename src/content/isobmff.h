@@ -34,6 +34,8 @@ class Samples {
   std::optional<Walk> fault_in_fragment(const Box& moof);
   // Byte behind the last of those that were looked at.
   uint64_t end() const { return end_; }
+  // Bytes of those that were looked into.
+  uint64_t looked_into() const { return checked_; }
 
  private:
   struct Track {

@@ -22,7 +22,9 @@ struct Walk {
   Level level = Level::unknown;
   uint64_t sound_to = 0;        // bytes from the beginning that add up
   std::optional<uint64_t> end;  // byte behind its last, if its structure says where that is
-  std::string_view why;         // of `broken`: one sentence, a literal
+  // One sentence, a literal: of `broken` what does not add up; of `consistent`, why it notices less
+  // of what is not its own than others of its format do, if so.
+  std::string_view why;
 };
 
 inline Walk broken(uint64_t at, std::string_view why) {

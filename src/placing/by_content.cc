@@ -85,9 +85,7 @@ size_t read_pieces(const Source& source, const Pieces& pieces, uint64_t at,
 
 bool adds_up(const checking::Examined& found, const Broken& file, uint64_t cluster) {
   if (found.level == content::Level::verified) return true;
-  return found.level == content::Level::consistent &&
-         content::notices_foreign_clusters(found.format.data()) &&
-         found.sound_to + cluster > file.size;
+  return found.notices_foreign_clusters() && found.sound_to + cluster > file.size;
 }
 
 class ByContent {

@@ -26,8 +26,7 @@ Clue clue_of_check(const Facts& facts, const Format& format) {
       return Clue::broken;
     case content::Level::consistent:
       if (facts.ends_early()) return Clue::shorter;
-      return content::notices_foreign_clusters(facts.format) ? Clue::consistent_noticing
-                                                             : Clue::consistent;
+      return facts.notices_foreign_clusters() ? Clue::consistent_noticing : Clue::consistent;
     case content::Level::unknown:
       break;
   }
@@ -92,8 +91,7 @@ Odds odds_of_carved(const Facts& facts) {
   constexpr double kCutShort = 0.01;
   if (facts.is_verified()) return kVouched;
   if (facts.check != content::Level::consistent) return {kCutShort, 0, 0};
-  const bool noticing =
-      content::notices_foreign_clusters(facts.format) && content::tells_its_end(facts.format);
+  const bool noticing = facts.notices_foreign_clusters() && content::tells_its_end(facts.format);
   return noticing ? kVouched : kConsistent;
 }
 
@@ -125,8 +123,7 @@ bool is_vouched_for(const Facts& facts) {
   if (facts.is_verified()) return true;
   if (facts.state == State::carved && !content::tells_its_end(facts.format)) return false;
   if (facts.proof == Proof::last && (facts.kept_inline || facts.size == 0U)) return true;
-  return facts.check == content::Level::consistent && !facts.ends_early() &&
-         content::notices_foreign_clusters(facts.format);
+  return facts.notices_foreign_clusters() && !facts.ends_early();
 }
 
 }  // namespace undershelf

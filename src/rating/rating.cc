@@ -192,6 +192,7 @@ class Weighing {
                 ? fmt::format("{}what lies there ends at byte {} of {}: it may be a shorter file.",
                               what, facts_.sound_to, *facts_.size)
                 : what + "its structure adds up to its end; nothing in it vouches for every byte.");
+        if (!facts_.check_why.empty()) say(facts_.check_why);
         break;
       case content::Level::broken:
         say(fmt::format("{}it adds up for {} of {} bytes. {}", what, facts_.sound_to, *facts_.size,

@@ -39,7 +39,9 @@ struct Facts {
   std::optional<content::Level> check;
   uint64_t sound_to = 0;    // bytes from the beginning that add up
   std::string_view format;  // by content: a word of content/walk.h; empty if none is known
-  std::string check_why;    // what is broken, or why nothing is known of it: a sentence
+  // What is broken, why nothing is known of it, or (`consistent`) why it notices less than others
+  // of its format: a sentence.
+  std::string check_why;
   Encoding encoding = Encoding::plain;
   bool decodable = false;  // of a compressed stream: its method is known here
 
@@ -49,6 +51,11 @@ struct Facts {
   bool ends_early() const {
     return check == content::Level::consistent && size &&
            *size - std::min(sound_to, *size) > cluster;
+  }
+  // Whether a cluster of another file inside would have been noticed, nearly always.
+  bool notices_foreign_clusters() const {
+    return check == content::Level::consistent && check_why.empty() &&
+           content::notices_foreign_clusters(format);
   }
   // Whether checksums covered all of it.
   bool is_verified() const { return check == content::Level::verified; }
