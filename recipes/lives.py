@@ -299,8 +299,35 @@ def ends_alike(shown, true):
     return all(same(a, b) for a, b in zip(reversed(listed), reversed(known)))
 
 
-def run(*command):
-    return subprocess.run([str(c) for c in command], capture_output=True, text=True)
+def run(*command, seconds=None):
+    return subprocess.run([str(c) for c in command], capture_output=True, text=True, timeout=seconds)
+
+
+class Ended(Exception):
+    """A command did not end as it should; says how."""
+
+
+def depth_for(life):
+    return "deep" if life.end != "deleted" or life.random.random() < 0.3 else "quick"
+
+
+def scanned(program, image, folder, depth, seconds=None):
+    """Scans into `folder`, lists and exports: the rows, and the hashes of what came out by id and stream.
+
+    Raises Ended, and subprocess.TimeoutExpired if one command takes more than so many seconds."""
+    shelf, bag = folder / "shelf", folder / "bag"
+
+    def told(*command):
+        done = run(program, *command, seconds=seconds)
+        if done.returncode not in (0, 1):
+            raise Ended(f"{command[0]} ends with {done.returncode}: {done.stderr}")
+        return done.stdout
+    told("scan", image, "--shelf", shelf, "--depth", depth)
+    listed = [json.loads(line) for line in told("list", shelf, "--format", "jsonl").splitlines()]
+    told("export", shelf, "--to", bag, "--even-gone", "--forks", "plain")
+    listing = bag / "exported.jsonl"  # none if there was nothing to export
+    records = [json.loads(line) for line in open(listing, encoding="utf-8")] if listing.exists() else []
+    return listed, {(record["id"], record.get("stream")): record["sha256"] for record in records}
 
 
 def how_placed(shelf, entry):
@@ -312,18 +339,12 @@ def how_placed(shelf, entry):
 def judge(life, rows, folder, tally):
     """Scans, exports and compares; returns what does not hold."""
     wrong = []
-    shelf, bag = folder / "shelf", folder / "bag"
-    deep = life.end != "deleted" or life.random.random() < 0.3
-    scan = run(PROGRAM, "scan", life.card.image, "--shelf", shelf, "--depth", "deep" if deep else "quick")
-    if scan.returncode not in (0, 1):
-        return [f"scan ends with {scan.returncode}: {scan.stderr}"]
-    listed = [json.loads(line) for line in run(PROGRAM, "list", shelf, "--format", "jsonl").stdout.splitlines()]
-    exported = run(PROGRAM, "export", shelf, "--to", bag, "--even-gone", "--forks", "plain")
-    if exported.returncode not in (0, 1):
-        return [f"export ends with {exported.returncode}: {exported.stderr}"]
-    listing = bag / "exported.jsonl"  # none if there was nothing to export
-    records = [json.loads(line) for line in open(listing, encoding="utf-8")] if listing.exists() else []
-    hashes = {record["id"]: record["sha256"] for record in records if record["stream"] is None}
+    try:
+        listed, exported = scanned(PROGRAM, life.card.image, folder, depth_for(life))
+    except Ended as ended:
+        return [str(ended)]
+    shelf = folder / "shelf"
+    hashes = {entry: sha256 for (entry, stream), sha256 in exported.items() if stream is None}
     files = [row for row in listed if row["kind"] == "file" and row["stream"] is None and not row["link"]]
     truth = [row for row in rows if row["kind"] == "file"]
     paths = collections.defaultdict(list)

@@ -10,30 +10,18 @@ alone (carved) is left out: a build without it has no such rows. Needs what `liv
 import argparse
 import collections
 import concurrent.futures
-import json
 import pathlib
 import subprocess
 import tempfile
 
-from lives import Life, ends_alike
+from lives import Life, depth_for, ends_alike, scanned
 
 MOST_SECONDS = 60  # of one command
 
+
 def rows_of(program, image, folder, depth):
     """Rows as both programs give them, the hash of what they export last."""
-    shelf, bag = folder / "shelf", folder / "bag"
-
-    def run(*command):
-        done = subprocess.run([str(c) for c in (program, *command)], capture_output=True, text=True, timeout=MOST_SECONDS)
-        if done.returncode not in (0, 1):
-            raise RuntimeError(f"{command[0]} of {program} ends with {done.returncode}: {done.stderr}")
-        return done.stdout
-    run("scan", image, "--shelf", shelf, "--depth", depth)
-    listed = [json.loads(line) for line in run("list", shelf, "--format", "jsonl").splitlines()]
-    run("export", shelf, "--to", bag, "--even-gone", "--forks", "plain")
-    listing = bag / "exported.jsonl"  # none if there was nothing to export
-    records = [json.loads(line) for line in open(listing, encoding="utf-8")] if listing.exists() else []
-    hashes = {(record["id"], record.get("stream")): record["sha256"] for record in records}
+    listed, hashes = scanned(program, image, folder, depth, MOST_SECONDS)
     return [{**row, "sha256": hashes.get((row["id"], row["stream"]))} for row in listed if row["state"] != "carved"]
 
 
@@ -62,7 +50,7 @@ def compare(seed, system, before, now):
         life = Life(seed, [system], folder)
         life.play()
         truth = [row for row in life.finish() if row["kind"] == "file"]
-        depth = "deep" if life.end != "deleted" or life.random.random() < 0.3 else "quick"
+        depth = depth_for(life)
         both = []
         for when, program in (("before", before), ("now", now)):
             place = folder / when
