@@ -12,6 +12,7 @@
 #include <cstring>
 #include <fstream>
 #include <map>
+#include <regex>
 
 #include "kinds.h"
 #include "stream/unpacker.h"
@@ -199,6 +200,29 @@ TEST(Unpacking, GoesOnAfterItsProcessDied) {
   EXPECT_EQ(children().size(), 1U);
   out.resize(Unpacker::kMostUnit + 1);
   EXPECT_FALSE(Unpacker::shared().unpack(Codec::zlib, packed, out));
+}
+
+// A lock that another thread holds at a fork is held in the child for ever: a file was lost to an
+// export whose writer took memory just then, as the unpacking of that file waited in vain.
+TEST(Boxes, AreForkedWhileThereIsNoOtherThread) {
+  const TempFolder folder;
+  write_file(folder.path("card.img"), sample("hfsplus-charts"));  // with compressed files
+  const std::string shelf = quoted(folder.path("card.shelf"));
+  for (const std::string& call :
+       std::vector<std::string>{"scan " + quoted(folder.path("card.img")) +
+                                    " --depth deep --check full --shelf " + shelf,
+                                "export " + shelf + " --to " + quoted(folder.path("bag")),
+                                "export " + shelf + " --to " + quoted(folder.path("bag.zip")),
+                                "verify " + quoted(folder.path("bag")) + " --shelf " + shelf,
+                                "sheet " + shelf + " --to " + quoted(folder.path("sheet.png"))}) {
+    const Outcome outcome =
+        shell("UNDERSHELF_TELL_FORKS=1 LD_PRELOAD=" + quoted(UNDERSHELF_FAULTS) + " " +
+              quoted(UNDERSHELF_PROGRAM) + " " + call);
+    EXPECT_LE(outcome.code, 1) << call << ": " << outcome.err;
+    EXPECT_NE(outcome.err.find("FORKED 1\n"), std::string::npos) << call;
+    const std::regex beside("FORKED ([2-9]|1[0-9])");
+    EXPECT_FALSE(std::regex_search(outcome.err, beside)) << call << ": " << outcome.err;
+  }
 }
 
 TEST(BoxHoles, EndWhatCanBeSaid) {

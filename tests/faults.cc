@@ -12,6 +12,7 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
+#include <filesystem>
 #include <new>
 
 namespace {
@@ -84,6 +85,18 @@ ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
   return real(fd, data, size, at);
 }
 ssize_t pread(int fd, void* data, size_t size, off_t at) { return pread64(fd, data, size, at); }
+// Where UNDERSHELF_TELL_FORKS is set, says of how many threads the process was.
+pid_t fork() {
+  static auto* const real = next<pid_t()>("fork");
+  if (::getenv("UNDERSHELF_TELL_FORKS") != nullptr) {
+    long threads = 0;
+    for (const auto& each : std::filesystem::directory_iterator("/proc/self/task")) {
+      threads += !each.path().empty();
+    }
+    std::fprintf(stderr, "FORKED %ld\n", threads);
+  }
+  return real();
+}
 int fsync(int fd) {
   static auto* const real = next<int(int)>("fsync");
   return fails() ? -1 : real(fd);

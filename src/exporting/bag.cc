@@ -31,6 +31,7 @@
 #include "shelf/line.h"
 #include "shelf/rows.h"
 #include "source/hash.h"
+#include "stream/unpacker.h"
 
 namespace undershelf {
 namespace {
@@ -91,6 +92,7 @@ class Exporter {
   std::unique_ptr<BagSink> make_sink() {
     if (options_.archive == ArchiveForm::iso) return std::make_unique<IsoWriter>(options_.to);
     if (options_.archive) return std::make_unique<ArchiveWriter>(options_.to, *options_.archive);
+    Unpacker::shared().start();  // before the writer's thread
     prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
       done_ += bytes;
       show_progress();

@@ -127,6 +127,11 @@ Unpacker& Unpacker::shared() {
   return unpacker;
 }
 
+void Unpacker::start() {
+  const std::lock_guard turn(turn_);
+  if (process_ == nullptr) process_ = std::make_unique<Process>();
+}
+
 bool Unpacker::unpack(Codec codec, std::span<const std::byte> stored, std::span<std::byte> out) {
   if (stored.size() > kMostUnit || out.size() > kMostUnit) return false;
   const std::lock_guard turn(turn_);

@@ -16,12 +16,17 @@ class Unpacker {
  public:
   static constexpr size_t kMostUnit = 1 << 17;  // bytes, packed or unpacked
 
-  // The one of this process. Its own process is started when it is needed first, and anew after it
-  // died.
+  // The one of this process.
   static Unpacker& shared();
   ~Unpacker();
   Unpacker(const Unpacker&) = delete;
   Unpacker& operator=(const Unpacker&) = delete;
+
+  // Starts its own process, which else is started when it is needed first, and anew after it died.
+  // Who is about to start a thread does this before: a lock that another thread holds at a fork
+  // (that of the memory, under sanitizers) is held in the new process for ever. Throws Error
+  // (unavailable).
+  void start();
 
   // Fills `out` with what `stored` unpacks to, as decode_zlib or ChunkDecoder do. False if it does
   // not unpack, the process died over it, or took more than ten seconds; `out` then holds anything.
