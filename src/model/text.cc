@@ -33,6 +33,11 @@ void each_code_point(std::string_view utf8, Visit visit) {
 
 Name name_from_utf16(std::u16string_view stored) {
   Name name;
+  // Most names: they are their own UTF-8 and their own normal form.
+  if (std::ranges::all_of(stored, [](char16_t c) { return c > 0 && c < 0x80 && c != u'/'; })) {
+    name.text.assign(stored.begin(), stored.end());
+    return name;
+  }
   icu::UnicodeString text;
   const auto length = static_cast<int32_t>(stored.size());
   for (int32_t i = 0; i < length;) {

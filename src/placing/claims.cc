@@ -134,11 +134,12 @@ Claims load_claims(const Shelf& shelf) {
     WHERE v.inside IS NULL AND e.merged_into IS NULL AND e.state='live'
     UNION ALL
     SELECT 0, structures, space FROM volumes WHERE standing='current' AND inside IS NULL)sql");
+  Columns columns(row);
   while (row.executeStep()) {
-    const EntryId entry = id_of<EntryId>(row.getColumn(0));
-    const auto space = claims.find(id_of<SpaceId>(row.getColumn(2)));
+    const EntryId entry = id_of<EntryId>(columns[0]);
+    const auto space = claims.find(id_of<SpaceId>(columns[2]));
     if (space == claims.end()) continue;
-    for (const Piece& piece : pieces_of(row.getColumn(1))) {
+    for (const Piece& piece : pieces_of(columns[1])) {
       if (piece.kind == Piece::Kind::range) space->second.add({piece.offset, piece.length}, entry);
     }
   }

@@ -186,10 +186,11 @@ class Rater {
       FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
       WHERE e.state NOT IN ('live','carved') AND (e.kind='file' OR s.name IS NOT NULL)
         AND e.merged_into IS NULL AND length(s.pieces)>0)sql");
+    Columns columns(row);
     while (row.executeStep()) {
-      loaded[row.getColumn(4).getInt64()].push_back(
-          {row.getColumn(1).getInt64(), id_of<StreamId>(row.getColumn(0)),
-           truncated(pieces_of(row.getColumn(2)), size_of(row.getColumn(3)))});
+      loaded[columns[4].getInt64()].push_back(
+          {columns[1].getInt64(), id_of<StreamId>(columns[0]),
+           truncated(pieces_of(columns[2]), size_of(columns[3]))});
     }
     for (auto& [volume, streams] : loaded) add_rivals(streams);
     std::ranges::sort(rivals_, {}, &LostStream::id);
@@ -230,8 +231,9 @@ class Rater {
   std::vector<Changed> weigh_all() {
     std::vector<Changed> changed;
     SQLite::Statement row(db_, StreamRow::kSelect);
+    Columns columns(row);
     while (row.executeStep()) {
-      StreamRow stream(row);
+      StreamRow stream(columns);
       const uint64_t rivalled_before = stream.facts.rivalled;
       const Format& format = format_by_name(stream.name);
       Losses losses = weigh(stream, format);

@@ -62,7 +62,8 @@ std::vector<std::string> reasons_of(const Shelf& shelf, StreamId id) {
   SQLite::Statement row(shelf.db(), std::string(StreamRow::kSelect) + " AND s.id=?");
   row.bind(1, number_of(id));
   if (!row.executeStep()) return {};
-  StreamRow stream(row);
+  Columns columns(row);
+  StreamRow stream(columns);
   for (const Loss& loss : load_losses(shelf.db(), id)) {
     stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
   }

@@ -4,7 +4,6 @@
 #include <initializer_list>
 #include <string_view>
 
-#include "shelf/rows.h"
 #include "shelf/storage_row.h"
 
 namespace undershelf {
@@ -40,9 +39,9 @@ const char* const StreamRow::kSelect = R"sql(
   FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
-StreamRow::StreamRow(SQLite::Statement& row) {
+StreamRow::StreamRow(Columns& row) {
   int column = 0;
-  const auto next = [&] { return row.getColumn(column++); };
+  const auto next = [&]() -> const SQLite::Column& { return row[column++]; };
   id = id_of<StreamId>(next());
   entry = id_of<EntryId>(next());
   facts.state =
@@ -71,7 +70,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   scattered = next().getInt() != 0;
   volume = id_of<VolumeId>(next());
   keeps_chain = next().getInt() != 0;
-  const auto codec = next();
+  const auto& codec = next();
   storage = storage_of(codec, next());
   facts.decodable = storage.codec != Codec::none;
   facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
@@ -79,7 +78,7 @@ StreamRow::StreamRow(SQLite::Statement& row) {
   facts.cluster = size_of(next());
   space = id_of<SpaceId>(next());
   // Most streams have nothing of the rest.
-  if (const auto checked = next(); !checked.isNull()) {
+  if (const auto& checked = next(); !checked.isNull()) {
     facts.check = content::level_named(checked.getText());
     facts.sound_to = size_of(next());
     facts.format = content::known_format(next().getText());

@@ -1,13 +1,12 @@
 // A stream as the rating looks at it. For the rating folder's own use.
 #pragma once
 
-#include <SQLiteCpp/SQLiteCpp.h>
-
 #include <string>
 
 #include "model/ids.h"
 #include "model/pieces.h"
 #include "rating/rating.h"
+#include "shelf/rows.h"
 
 namespace undershelf {
 
@@ -15,7 +14,7 @@ struct StreamRow {
   // The query it is a row of; conditions may follow.
   static const char* const kSelect;
 
-  explicit StreamRow(SQLite::Statement& row);
+  explicit StreamRow(Columns& row);
 
   StreamId id;
   EntryId entry;

@@ -66,7 +66,9 @@ inline void read_text(const SQLite::Column& column, std::optional<std::string>& 
 // takes as long as to read it.
 class Columns {
  public:
-  explicit Columns(SQLite::Statement& statement) : statement_(statement) {}
+  explicit Columns(SQLite::Statement& statement) : statement_(statement) {
+    columns_.reserve(static_cast<size_t>(statement.getColumnCount()));  // references last
+  }
   // Of the row that the statement stands at. Precondition: there is one.
   const SQLite::Column& operator[](int index) {
     while (static_cast<int>(columns_.size()) <= index) {

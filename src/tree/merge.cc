@@ -39,8 +39,9 @@ std::vector<Place> shared_places(SQLite::Database& db) {
   SQLite::Statement row(db,
                         "SELECT first, entry FROM streams WHERE first IS NOT NULL AND "
                         "name IS NULL");
+  Columns columns(row);
   while (row.executeStep()) {
-    places.push_back({size_of(row.getColumn(0)), id_of<EntryId>(row.getColumn(1))});
+    places.push_back({size_of(columns[0]), id_of<EntryId>(columns[1])});
   }
   std::ranges::sort(places, [](const Place& a, const Place& b) {
     return a.first != b.first ? a.first < b.first : a.entry < b.entry;
