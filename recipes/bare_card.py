@@ -1,16 +1,18 @@
 """Cards whose files must be told by their content: all metadata wiped, or only chains lost.
 
-    python3 recipes/bare_card.py [--seed 1] [--fragmented 12] [--clusters 8] [--recordings] [--folder samples]
+    python3 recipes/bare_card.py [--seed 1] [--fragmented 12] [--clusters 8] [--recordings|--plain] [--folder samples]
 
 Files of many kinds lie in one piece, others in two with whole files or text between them, as the kernel's driver put
 them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With
---recordings those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With another
+--recordings those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With --plain
+those in two are of kinds in which hardly anything tells of another file's clusters, and `card` is `plain`. With another
 folder or seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import io
 import pathlib
 import random
+import tarfile
 import tempfile
 import zipfile
 
@@ -94,11 +96,36 @@ def recording(name, *options):
     return record
 
 
+def tar(random, _):
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w") as packed:
+        for number in range(random.randrange(2, 5)):
+            content = note(f"Pier {random.randrange(1000)}", DAY, random.randrange(9000, 40000))
+            member = tarfile.TarInfo(f"Note {number}.txt")
+            member.size = len(content)
+            packed.addfile(member, io.BytesIO(content))
+    return out.getvalue()
+
+
+def sound(name, *options):
+    def record(random, folder):
+        ffmpeg(folder, name, *options, "-vn", "-af", f"volume={random.uniform(0.1, 0.9):.3f}")
+        return (folder / name).read_bytes()
+    return record
+
+
+def plain(kind, **options):
+    return lambda random, _: saved(picture(random, random.randrange(120, 320)), kind, **options)
+
+
 MAKERS = {"jpg": jpeg, "png": png, "zip": archive, "docx": document, "pdf": report, "mp4": clip}
 RECORDINGS = {"avi": recording("clip.avi", "-c:v", "mjpeg", "-c:a", "pcm_s16le"),
               "mpg": recording("clip.mpg", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2"),
               "ts": recording("clip.ts", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2"),
               "m2ts": recording("clip.m2ts", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2", "-mpegts_m2ts_mode", "1")}
+PLAIN = {"wav": sound("note.wav"), "bmp": plain("BMP"), "tif": plain("TIFF"), "tar": tar, "aiff": sound("note.aiff"),
+         "m4a": sound("note.m4a", "-c:a", "aac"), "gif": plain("GIF"), "webp": plain("WEBP", quality=90),
+         "mp3": sound("note.mp3", "-c:a", "libmp3lame")}
 
 
 def parts(content, size):
@@ -125,11 +152,12 @@ def main():
     parser.add_argument("--fragmented", type=int, default=12)
     parser.add_argument("--clusters", type=int, default=8, help="sectors of a cluster")
     parser.add_argument("--recordings", action="store_true", help="the files in pieces are AVI and MPEG")
+    parser.add_argument("--plain", action="store_true", help="the files in pieces are of kinds that tell little")
     parser.add_argument("--exfat", action="store_true", help="split-card on exFAT, by its driver")
     parser.add_argument("--folder", type=pathlib.Path, default=SAMPLES)
     asked = parser.parse_args()
     own = asked.folder == SAMPLES and asked.seed == 1
-    kind = "recordings" if asked.recordings else "card"
+    kind = "recordings" if asked.recordings else "plain" if asked.plain else "card"
     for name in ("split-exfat",) if asked.exfat else (f"bare-{kind}", f"split-{kind}"):
         play(name if own else f"{name}-{asked.seed}", asked)
 
@@ -144,7 +172,7 @@ def play(name, asked):
     else:
         card = Card(name, 64 << 20, ["mkfs.fat", "-F", "16", "-s", str(asked.clusters), "-r", "1024", "-i", "0BA2E000"],
                     cluster, folder=asked.folder)
-    makers = RECORDINGS if asked.recordings else MAKERS
+    makers = RECORDINGS if asked.recordings else PLAIN if asked.plain else MAKERS
     names = list(makers)
     with tempfile.TemporaryDirectory() as scratch:
         split = {f"Split {n:03}.{names[n % len(names)]}": makers[names[n % len(names)]](chance, pathlib.Path(scratch))
@@ -161,7 +189,7 @@ def play(name, asked):
             card.write(path, chance.randbytes(part * cluster))
             kind, other = between(chance)
             card.write(f"Between {len(holes):03}.{kind}", other)
-    if bare and not asked.recordings:
+    if bare and makers is MAKERS:
         for path, content in kinds().items():
             if len(content) < LARGEST:
                 card.write(path, content)

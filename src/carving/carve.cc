@@ -12,6 +12,7 @@
 
 #include "access/spaces.h"
 #include "carving/cut_short.h"
+#include "carving/ends.h"
 #include "carving/find.h"
 #include "carving/ground.h"
 #include "carving/scene.h"
@@ -54,7 +55,8 @@ class Carver {
         budget_(budget),
         may_read_(std::min(source_->size(), UINT64_MAX / (2 * kReadings)) * kReadings + kAlways),
         scene_(load_scene(shelf, claims, source_->size())),
-        ground_(shelf, scene_) {}
+        ground_(shelf, scene_),
+        seen_ends_(seen_ends(shelf, *source_)) {}
 
   Carved run() {
     try {
@@ -76,7 +78,7 @@ class Carver {
       settle_ground(Parts::all);
       look_at_starts(checking::examine_start, kOneStart);
       look_again_at_what_was_cut();
-      settle(finds_);
+      settle_finds();
       if (!reopen_near_finds()) break;
     }
     seek_pieces();
@@ -84,11 +86,24 @@ class Carver {
 
   // `all`: nothing was left out. Returns how many entries there are now.
   uint64_t keep(bool all) {
-    settle(finds_);
+    settle_finds();
     constexpr uint64_t kWhenStopped = 64 << 20;
     add_partly_sound(all ? may_read_ : std::min(may_read_, kWhenStopped));
-    drop_what_has_a_name();
+    drop_copies(finds_, scene_.contents);
     return store(shelf_, finds_, all);
+  }
+
+  // What goes on elsewhere is no find, and what lies in its supposed place may be one.
+  void settle_finds() {
+    for (auto& find : take_what_goes_on(finds_, seen_ends_)) {
+      if (!options_.unverified) continue;
+      find->goes_on = true;
+      find->found.level = Level::broken;
+      find->found.sound_to = std::min(find->length, ground_.grids().cluster_at(find->start));
+      find->found.why = {"It goes on behind where it should end: a part of it lies elsewhere."};
+      partly_sound_[find->start] = std::move(find);
+    }
+    settle(finds_);
   }
 
   void settle_ground(Parts parts) {
@@ -114,7 +129,7 @@ class Carver {
         };
         look_at_starts(rejoin, kSeeking, cluster);
       }
-      settle(finds_);
+      settle_finds();
       if (finds_.size() <= before) return;
     }
   }
@@ -208,7 +223,10 @@ class Carver {
     if (look.was_cut || !is_wanted(found)) return;
     const uint64_t length = adds_up ? found.end : std::min(found.sound_to, look.bytes->size());
     if (length == 0) return;
-    auto find = std::make_unique<Find>(Find{start.offset, length, {}, round_, found, {}});
+    const bool is_rest = parts_begin_alike(found.format.data()) &&
+                         ground_.grids().rounded_up(start.offset) != start.offset;
+    if (is_rest && !start.named) return;
+    auto find = std::make_unique<Find>(start.offset, length, round_, found);
     for (const Start& other : starts_at(start.offset)) {
       if (!adds_up || !other.named) continue;
       // The part of it that is known to be sound is no file of its own.
@@ -220,6 +238,7 @@ class Carver {
       break;
     }
     place(*look.bytes, *find);
+    find->behind = behind_end(*find, *source_);
     const bool is_blank_at_end = adds_up && !find->named && ends_blank(*find, *look.bytes);
     if (is_blank_at_end) {
       find->found.level = Level::broken;
@@ -233,7 +252,7 @@ class Carver {
       if (known == nullptr || known->length < length) known = std::move(find);
       return;
     }
-    ground_.cover(*find);
+    if (!seems_to_go_on(*find)) ground_.cover(*find);
     finds_.push_back(std::move(find));
   }
 
@@ -279,8 +298,10 @@ class Carver {
       if (ground_.taken().contains(offset) || has_name) continue;
       find->set_length(ground_.taken().free_of(find->pieces));
       const uint64_t next = *std::ranges::upper_bound(recordings, offset);
-      const auto there =
-          length_there(*find, {*source_, ground_.grids(), ground_.taken(), next}, most);
+      std::optional<uint64_t> there;
+      if (!find->goes_on) {
+        there = length_there(*find, {*source_, ground_.grids(), ground_.taken(), next}, most);
+      }
       if (!there && !options_.unverified) continue;
       if (there) find->set_length(*there);
       finds_.push_back(std::move(find));
@@ -343,18 +364,6 @@ class Carver {
     return held;
   }
 
-  // Copies of one content are one entry, and none if a lost file with a name has it.
-  void drop_what_has_a_name() {
-    std::set<std::string> seen = scene_.contents;
-    for (const auto& find : finds_) {
-      if (find->named) seen.insert(find->found.sha256.data());
-    }
-    std::erase_if(finds_, [&](const auto& find) {
-      return !find->named && find->found.hashed != 0 &&
-             !seen.insert(find->found.sha256.data()).second;
-    });
-  }
-
   Shelf& shelf_;
   const SourcePtr source_;
   const CarveOptions& options_;
@@ -362,6 +371,7 @@ class Carver {
   uint64_t may_read_;  // bytes
   Scene scene_;
   Ground ground_;
+  const SeenEnds seen_ends_;
   Finds finds_;
   std::map<uint64_t, Pieces> chains_;                       // that may go on, by where they begin
   std::map<uint64_t, std::unique_ptr<Find>> partly_sound_;  // by where they begin

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "content/types.h"
+#include "model/blank.h"
 
 namespace undershelf::carving {
 namespace {
@@ -19,8 +20,7 @@ constexpr uint64_t kBlank = 4096, kBlankInRecording = 256 << 10;
 constexpr uint64_t kAtOnce = 1 << 20;  // bytes read at a time; a multiple of all clusters
 
 bool is_blank(std::span<const std::byte> bytes) {
-  return (bytes[0] == std::byte{0} || bytes[0] == std::byte{0xFF}) &&
-         std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes[0]; });
+  return (bytes[0] == std::byte{0} || bytes[0] == std::byte{0xFF}) && is_one_value(bytes);
 }
 
 uint64_t blanks_at_end(std::span<const std::byte> bytes) {

@@ -17,6 +17,8 @@ bool may_hold_others(std::string_view format) {
   return std::ranges::find(kPlain, format) == kPlain.end();
 }
 
+bool parts_begin_alike(std::string_view format) { return format == "tar"; }
+
 bool may_go_on(const Find& find) {
   return !find.named && !content::tells_its_end(find.found.format.data());
 }
@@ -96,6 +98,16 @@ void settle(Finds& finds) {
     held.add(*find);
   }
   std::erase_if(finds, [&](const auto& find) { return lost.contains(find.get()); });
+}
+
+void drop_copies(Finds& finds, std::set<std::string> named) {
+  for (const auto& find : finds) {
+    if (find->named) named.insert(find->found.sha256.data());
+  }
+  std::erase_if(finds, [&](const auto& find) {
+    return !find->named && find->found.hashed != 0 &&
+           !named.insert(find->found.sha256.data()).second;
+  });
 }
 
 }  // namespace undershelf::carving

@@ -7,6 +7,7 @@
 #include <set>
 #include <string>
 
+#include "carving/ends.h"
 #include "carving/names.h"
 #include "checking/store.h"
 #include "placing/found_place.h"
@@ -28,7 +29,8 @@ class CarvedStore {
         stream_(db, R"sql(
     INSERT INTO streams(entry, size, valid_size, encoding, placement, open, scattered, first,
       pieces, stepped)
-    VALUES(?1,?2,?2,'plain','content',0,0,?3,?4,?5))sql") {
+    VALUES(?1,?2,?2,'plain','content',0,0,?3,?4,?5))sql"),
+        unsure_(db, "INSERT INTO evidence VALUES(?, 'end-unsure', 0)") {
     SQLite::Statement row(db, "SELECT key, id FROM entries WHERE state='carved' AND kind='file'");
     while (row.executeStep()) known_[row.getColumn(0).getInt64()] = row.getColumn(1).getInt64();
   }
@@ -62,6 +64,11 @@ class CarvedStore {
     stream_.exec();
     stream_.reset();
     examined_.put(static_cast<StreamId>(db_.getLastInsertRowid()), find.found, find.length);
+    if (is_end_unsure(find)) {
+      unsure_.bind(1, entry);
+      unsure_.exec();
+      unsure_.reset();
+    }
   }
 
   // What an earlier run found and this one did not.
@@ -76,7 +83,8 @@ class CarvedStore {
   void forget_streams(int64_t entry) {
     db_.exec(
         fmt::format("DELETE FROM losses WHERE stream IN (SELECT id FROM streams WHERE "
-                    "entry={0}); DELETE FROM streams WHERE entry={0}",
+                    "entry={0}); DELETE FROM streams WHERE entry={0}; "
+                    "DELETE FROM evidence WHERE entry={0}",
                     entry));
   }
 
@@ -133,7 +141,7 @@ class CarvedStore {
 
   SQLite::Database& db_;
   checking::ExaminedStore examined_;
-  SQLite::Statement entry_, stream_;
+  SQLite::Statement entry_, stream_, unsure_;
   std::map<int64_t, int64_t> known_;  // entries of an earlier run, by the byte at which they begin
   std::map<std::string, int64_t, std::less<>> folders_;  // by type
   std::set<std::pair<int64_t, std::string>> names_;

@@ -5,6 +5,7 @@
 #include <string>
 
 #include "checking/decoders.h"
+#include "model/blank.h"
 #include "source/hash.h"
 
 namespace undershelf::checking {
@@ -21,12 +22,11 @@ void put(std::array<char, size>& to, std::string_view text) {
   to[length] = '\0';
 }
 
-bool is_blank_from(Bytes& bytes, uint64_t at) {
+bool ends_in_zeros(Bytes& bytes, uint64_t at) {
   while (at < bytes.size()) {
     const auto part = bytes.at(at, Bytes::kMostAtOnce);
     if (part.empty()) return false;
-    const bool blank = std::ranges::all_of(part, [](std::byte b) { return b == std::byte{0}; });
-    if (!blank) return false;
+    if (!is_zeros(part)) return false;
     at += part.size();
   }
   return true;
@@ -104,7 +104,7 @@ Examined walk_and_decode(Bytes& bytes) {
     Walk walk = recognised.family->walk(bytes, recognised.format);
     const Decoder decoder = decoder_for(recognised.format);
     if (walk.level != Level::broken && decoder != nullptr) walk = decoder(bytes, walk);
-    if (walk.level == Level::verified && !is_blank_from(bytes, walk.end.value_or(bytes.size()))) {
+    if (walk.level == Level::verified && !ends_in_zeros(bytes, walk.end.value_or(bytes.size()))) {
       walk.level = Level::consistent;
     }
     found.level = walk.level;

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "content/families.h"
+#include "model/blank.h"
 
 namespace undershelf::content {
 namespace {
@@ -31,8 +32,7 @@ uint64_t behind_blank(Bytes& bytes, uint64_t at, bool open) {
   uint64_t behind = at;
   while (behind + kBlock <= std::min(most, bytes.size())) {
     const auto block = bytes.at(behind, kBlock);
-    const bool blank = std::ranges::all_of(block, [](std::byte b) { return b == std::byte{0}; });
-    if (block.size() < kBlock || !blank) break;
+    if (block.size() < kBlock || !is_zeros(block)) break;
     behind += kBlock;
   }
   return open && behind < most ? std::min(behind, at + 2 * kBlock) : behind;

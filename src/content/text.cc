@@ -6,6 +6,7 @@
 
 #include "content/families.h"
 #include "content/mail_words.h"
+#include "model/blank.h"
 
 namespace undershelf::content {
 namespace {
@@ -257,8 +258,7 @@ bool is_filled_from(Bytes& bytes, uint64_t at) {
   const uint64_t left =
       std::min((kSector - at % kSector) % kSector, bytes.size() - std::min(at, bytes.size()));
   const auto rest = bytes.at(at, static_cast<size_t>(left));
-  return rest.size() == left &&
-         std::ranges::all_of(rest, [](std::byte b) { return b == std::byte{0}; });
+  return rest.size() == left && is_zeros(rest);
 }
 
 // Mail ends behind the last of its parts (RFC 2046, 5.1.1); mail without parts, and mailboxes, with

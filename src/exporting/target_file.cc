@@ -10,6 +10,8 @@
 #include <cstdio>
 #include <cstring>
 
+#include "model/blank.h"
+
 namespace undershelf {
 namespace {
 
@@ -73,8 +75,7 @@ std::string hash_of(const Descriptor& file, std::vector<std::byte>& buffer, bool
 bool write_sparsely(int fd, std::span<const std::byte> bytes) {
   for (size_t at = 0; at < bytes.size(); at += kHoleBlock) {
     const auto block = bytes.subspan(at, std::min(kHoleBlock, bytes.size() - at));
-    const bool zero = block.size() == kHoleBlock &&
-                      std::ranges::all_of(block, [](std::byte b) { return b == std::byte{0}; });
+    const bool zero = block.size() == kHoleBlock && is_zeros(block);
     if (zero ? ::lseek(fd, static_cast<off_t>(block.size()), SEEK_CUR) < 0
              : !write_all(fd, block.data(), block.size())) {
       return false;

@@ -120,6 +120,9 @@ class Joiner {
         WHERE id=?2)sql");
       SQLite::Statement merge(db_, "UPDATE entries SET merged_into=? WHERE id=?");
       SQLite::Statement evidence(db_, "INSERT INTO evidence VALUES(?,?,?)");
+      SQLite::Statement end(db_,
+                            "INSERT INTO evidence SELECT ?1, fact, amount FROM evidence "
+                            "WHERE entry=?2 AND fact='end-unsure'");
       const auto run = [](SQLite::Statement& statement) {
         statement.exec();
         statement.reset();
@@ -137,6 +140,9 @@ class Joiner {
         evidence.bindNoCopy(2, fact);
         evidence.bind(3, static_cast<int64_t>(finds_[find].begin));
         run(evidence);
+        end.bind(1, entry);
+        end.bind(2, carved);
+        run(end);
         ++(fact == kBySize ? joined.by_size : joined.by_order);
       }
     }
@@ -334,7 +340,9 @@ void undo_joins(Shelf& shelf) {
     }
     // Also those whose names were read anew since.
     shelf.db().exec("UPDATE entries SET merged_into=NULL WHERE state='carved'");
-    shelf.db().exec("DELETE FROM evidence WHERE fact IN ('joined-by-size','joined-by-order')");
+    shelf.db().exec(
+        "DELETE FROM evidence WHERE fact IN ('joined-by-size','joined-by-order') OR "
+        "(fact='end-unsure' AND entry NOT IN (SELECT id FROM entries WHERE state='carved'))");
   }
   transaction.commit();
 }

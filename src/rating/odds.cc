@@ -87,17 +87,19 @@ namespace {
 // content speaks for them: counted by bench/calibration.py, on lives and on cards without metadata
 // (docs/recovery/content.md).
 Odds odds_of_carved(const Facts& facts) {
-  constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 188, 188};
+  constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 288, 288}, kEndUnsure{0.64, 42, 27};
   constexpr double kCutShort = 0.01;
   if (facts.is_verified()) return kVouched;
   if (facts.check != content::Level::consistent) return {kCutShort, 0, 0};
   const bool noticing = facts.notices_foreign_clusters() && content::tells_its_end(facts.format);
-  return noticing ? kVouched : kConsistent;
+  if (noticing) return kVouched;
+  return facts.end_unsure ? kEndUnsure : kConsistent;
 }
 
 // Whether the content is that of the name: counted on lives too. The content itself is sound.
 Odds odds_of_joined(const Facts& facts) {
   constexpr Odds kBySize{0.98, 127, 126}, kByOrder{0.97, 311, 302};
+  if (facts.end_unsure) return odds_of_carved(facts);
   return facts.joined == Facts::Joined::by_size ? kBySize : kByOrder;
 }
 

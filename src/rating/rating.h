@@ -29,6 +29,8 @@ struct Facts {
   uint64_t stepped = 0;                      // times a placement went around clusters in use
   std::array<uint64_t, kLossCauses> lost{};  // by Loss::Cause; no byte counts twice
   uint64_t rivalled = 0;                     // claimed by a lost entry that is older
+  // Known by its content alone, and nothing bears out that it ends where its structure says.
+  bool end_unsure = false;
   bool entangled = false;    // grew while a file beside it did: which bytes are whose is open
   bool kept_inline = false;  // its bytes stand in its own record
   // Samples of the content: bit 0 the first cluster, bit 1 one in the middle, bit 2 the last.

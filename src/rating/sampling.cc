@@ -9,6 +9,7 @@
 
 #include "access/spaces.h"
 #include "content/types.h"
+#include "model/blank.h"
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
@@ -69,10 +70,6 @@ void plan(const Pieces& pieces, uint64_t size, uint64_t cluster, uint32_t stream
                          static_cast<uint16_t>(1U << i)});
     }
   }
-}
-
-bool is_one_repeated_byte(std::span<const std::byte> bytes) {
-  return std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); });
 }
 
 // `stored` is what the stream begins with on the medium.
@@ -158,7 +155,7 @@ class Sampler {
     if (sample.which == 1) stream.head = head_of(stream, bytes);
     if (sample.length < kLeastSample) return;
     stream.sampled |= sample.which;
-    if (is_one_repeated_byte(bytes)) stream.blank |= sample.which;
+    if (is_one_value(bytes)) stream.blank |= sample.which;
   }
 
   SQLite::Database& db_;

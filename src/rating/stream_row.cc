@@ -35,7 +35,9 @@ const char* const StreamRow::kSelect = R"sql(
          coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0),
          s.checked, coalesce(s.sound_to,0), s.format, s.why,
          CASE WHEN s.placement='content' THEN (SELECT fact FROM evidence WHERE entry=e.id
-           AND fact IN ('joined-by-size','joined-by-order')) END
+           AND fact IN ('joined-by-size','joined-by-order')) END,
+         s.placement='content' AND EXISTS(SELECT 1 FROM evidence WHERE entry=e.id
+           AND fact='end-unsure')
   FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
@@ -91,6 +93,7 @@ StreamRow::StreamRow(Columns& row) {
     facts.joined = joined == "joined-by-size"    ? Facts::Joined::by_size
                    : joined == "joined-by-order" ? Facts::Joined::by_order
                                                  : Facts::Joined::no;
+    facts.end_unsure = next().getInt() != 0;
   }
   facts.kept_inline = is_inline(pieces);
 }

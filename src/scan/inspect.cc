@@ -10,6 +10,8 @@
 #include <memory>
 #include <vector>
 
+#include "model/blank.h"
+
 namespace undershelf {
 namespace {
 
@@ -52,8 +54,7 @@ enum class Reads { blank, filled, unreadable };
 Reads look_at(const Source& source, uint64_t place) {
   std::array<std::byte, kSampleSize> bytes{};
   if (!source.read(place, bytes).ok()) return Reads::unreadable;
-  const bool blank = std::ranges::all_of(bytes, [&](std::byte b) { return b == bytes.front(); });
-  return blank ? Reads::blank : Reads::filled;
+  return is_one_value(bytes) ? Reads::blank : Reads::filled;
 }
 
 void count(Reads reads, Blankness& found) {

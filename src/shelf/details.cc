@@ -59,6 +59,7 @@ constexpr Sentence kSentences[] = {
      "Its name stood without content, and content without a name at byte {} of the source, between "
      "files that were made right before and after it: kind and order fit, and nothing else fits as "
      "well."},
+    {"end-unsure", "Nothing behind its last byte bears out that it ends there."},
     {"size-lost", "Its size was never recorded."},
 };
 

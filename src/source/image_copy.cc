@@ -12,6 +12,7 @@
 #include <filesystem>
 #include <utility>
 
+#include "model/blank.h"
 #include "model/error.h"
 
 namespace undershelf {
@@ -38,11 +39,6 @@ void write_all(int file, const std::string& path, const char* bytes, size_t leng
     bytes += n;
     length -= static_cast<size_t>(n);
   }
-}
-
-bool is_zero(std::span<const std::byte> bytes) {
-  return bytes.empty() || (bytes[0] == std::byte{0} &&
-                           std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0);
 }
 
 // Writes the ledger anew, whole, in the place of what is there: what a kill cut off is gone then.
@@ -163,7 +159,7 @@ void ImageCopy::write(uint64_t offset, std::span<const std::byte> bytes) {
     // Zeros up to the next multiple are a hole.
     const size_t step = std::min<uint64_t>(bytes.size() - at, kHole - (offset + at) % kHole);
     const auto part = bytes.subspan(at, step);
-    for (size_t done = 0; !is_zero(part) && done < step;) {
+    for (size_t done = 0; !is_zeros(part) && done < step;) {
       const ssize_t n =
           ::pwrite(image_, part.data() + done, step - done, static_cast<off_t>(offset + at + done));
       if (n < 0 && errno == EINTR) continue;

@@ -8,6 +8,8 @@
 #include <mutex>
 #include <thread>
 
+#include "model/blank.h"
+
 namespace undershelf {
 namespace {
 
@@ -102,12 +104,6 @@ size_t count(const SweepFinds& finds) {
   return found;
 }
 
-// Whether nothing but zeros is there: much of most media is.
-bool is_blank(std::span<const std::byte> bytes) {
-  return bytes.empty() || (bytes[0] == std::byte{0} &&
-                           std::memcmp(bytes.data(), bytes.data() + 1, bytes.size() - 1) == 0);
-}
-
 // Adds what lies within a range to a list of ranges, in order.
 void note_unreadable(const std::vector<BadRange>& bad, const ByteRange& within,
                      std::vector<ByteRange>& known) {
@@ -172,7 +168,7 @@ uint64_t sweep(const Source& source, const ByteRange& range,
         last ? end : std::min(end, buffer.offset + buffer.length - std::min(kept, buffer.length));
     if (until > position) {
       block.own = until - position;
-      const bool blank = is_blank(block.bytes);
+      const bool blank = is_zeros(block.bytes);  // as much of most media is
       for (size_t i = 0; i < detectors.size() && !blank; ++i) {
         detectors[i]->look(block, finds.traces[i]);
       }

@@ -5,6 +5,7 @@
 #include <map>
 
 #include "content/types.h"
+#include "model/blank.h"
 #include "model/make_set.h"
 
 namespace undershelf {
@@ -120,7 +121,7 @@ int score_by_content(const Source& source, const Grid& grid, std::span<const Kno
       score += kOther;
       continue;
     }
-    const bool blank = std::ranges::all_of(head, [&](std::byte b) { return b == head[0]; });
+    const bool blank = is_one_value(head);
     const HeadMatch match = match_head(*files[i].format, head);
     if (match == HeadMatch::fits && !blank) {
       score += is_text(*files[i].format) ? kSameText : kSameMarks;

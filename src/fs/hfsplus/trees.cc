@@ -4,14 +4,15 @@
 
 #include <algorithm>
 
+#include "model/blank.h"
+
 namespace undershelf::hfsplus {
 namespace {
 
 // What is wrong with a node that is no leaf; empty if nothing is.
 std::string fault_of(Bytes node, std::string_view tree) {
   const bool other = looks_like_node(node, kIndexNode) || node[8] == std::byte{kMapNode};
-  const bool blank = std::ranges::all_of(node, [](std::byte b) { return b == std::byte{0}; });
-  if (other || blank) return {};
+  if (other || is_zeros(node)) return {};
   return fmt::format("A node of the {} is damaged.", tree);
 }
 

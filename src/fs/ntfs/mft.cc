@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cstring>
 
+#include "model/blank.h"
+
 namespace undershelf::ntfs {
 namespace {
 
@@ -120,8 +122,7 @@ Mft::Read Mft::parse(uint64_t number, std::span<std::byte> bytes, bool readable)
   } else if (!readable) {
     result.state = State::unreadable;
   } else {
-    const bool blank = std::ranges::all_of(bytes, [](std::byte b) { return b == std::byte{0}; });
-    result.state = blank ? State::blank : State::rubbish;
+    result.state = is_zeros(bytes) ? State::blank : State::rubbish;
   }
   return result;
 }
