@@ -5,11 +5,13 @@
 Files of many kinds lie in one piece, others in two with whole files or text between them, as the kernel's driver put
 them, and all are deleted. Of `bare-card` boot sector, tables and folders are blank; `split-card` is left as it is. With
 --recordings those in two are AVI and MPEG, and `card` is `recordings`; `--fragmented 8` makes the sample. With --plain
-those in two are of kinds in which hardly anything tells of another file's clusters, and `card` is `plain`. With another
-folder or seed the names say the seed. Needs what `scripts/install-packages.sh --recipes` installs.
+those in two are of kinds in which hardly anything tells of another file's clusters, and `card` is `plain`;
+`--fragmented 13` makes the sample. With another folder or seed the names say the seed. Needs what
+`scripts/install-packages.sh --recipes` installs.
 """
 import argparse
 import io
+import json
 import pathlib
 import random
 import tarfile
@@ -25,7 +27,7 @@ from card import SAMPLES, Card
 from exfat_camera import KernelCamera
 from kinds import ffmpeg
 from kinds_card import kinds
-from scenario import chart, note
+from scenario import chart, note, readings
 
 DAY = "2026-04-20"
 LARGEST = 160_000  # bytes of the files of kinds.tar.zst that are taken
@@ -96,11 +98,28 @@ def recording(name, *options):
     return record
 
 
+def text(random, _):
+    return note(f"Pier {random.randrange(1000)}", DAY, random.randrange(9000, 60000))
+
+
+def table(random, _):
+    return readings(f"Gauge {random.randrange(1000)}", DAY, random.randrange(9000, 60000))
+
+
+def page(random, _):
+    return b"<!DOCTYPE html><html><body><p>" + text(random, None) + b"</p></body></html>\n"
+
+
+def levels(random, _):
+    return json.dumps([{"gauge": "Kelp Point", "level": random.randrange(10000)}
+                       for _ in range(random.randrange(500, 2000))]).encode()
+
+
 def tar(random, _):
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w") as packed:
         for number in range(random.randrange(2, 5)):
-            content = note(f"Pier {random.randrange(1000)}", DAY, random.randrange(9000, 40000))
+            content = text(random, None)
             member = tarfile.TarInfo(f"Note {number}.txt")
             member.size = len(content)
             packed.addfile(member, io.BytesIO(content))
@@ -125,7 +144,7 @@ RECORDINGS = {"avi": recording("clip.avi", "-c:v", "mjpeg", "-c:a", "pcm_s16le")
               "m2ts": recording("clip.m2ts", "-c:v", "mpeg2video", "-r", 25, "-c:a", "mp2", "-mpegts_m2ts_mode", "1")}
 PLAIN = {"wav": sound("note.wav"), "bmp": plain("BMP"), "tif": plain("TIFF"), "tar": tar, "aiff": sound("note.aiff"),
          "m4a": sound("note.m4a", "-c:a", "aac"), "gif": plain("GIF"), "webp": plain("WEBP", quality=90),
-         "mp3": sound("note.mp3", "-c:a", "libmp3lame")}
+         "mp3": sound("note.mp3", "-c:a", "libmp3lame"), "txt": text, "csv": table, "html": page, "json": levels}
 
 
 def parts(content, size):

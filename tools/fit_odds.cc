@@ -75,7 +75,8 @@ std::optional<Clues> clues_of_entry(const Shelf& shelf, int64_t id) {
                         std::string(StreamRow::kSelect) + " AND e.id=? AND s.name IS NULL");
   row.bind(1, id);
   if (!row.executeStep()) return std::nullopt;
-  StreamRow stream(row);
+  Columns columns(row);
+  StreamRow stream(columns);
   for (const Loss& loss : load_losses(shelf.db(), stream.id)) {
     stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
   }

@@ -166,6 +166,8 @@ class Carver {
       for (; next_start < scene_.starts.size(); ++next_start) {
         Start& start = scene_.starts[next_start];
         if (!start.is_open || ground_.is_covered(start.offset)) continue;
+        // What is sound and another's does not begin there too.
+        if (ground_.taken().contains(start.offset) && !chains_.contains(start.offset)) continue;
         if (cluster != 0 && ground_.grids().cluster_at(start.offset) != cluster) continue;
         if (may_read_ == 0) {
           start.is_open = false;
@@ -238,7 +240,7 @@ class Carver {
       break;
     }
     place(*look.bytes, *find);
-    find->behind = behind_end(*find, *source_);
+    find->behind = behind_end(find->pieces.back(), *source_);
     const bool is_blank_at_end = adds_up && !find->named && ends_blank(*find, *look.bytes);
     if (is_blank_at_end) {
       find->found.level = Level::broken;

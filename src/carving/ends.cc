@@ -3,11 +3,9 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 
 #include <algorithm>
-#include <array>
-#include <span>
+#include <iterator>
 
 #include "content/walk.h"
-#include "model/blank.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 
@@ -27,25 +25,7 @@ void count(Behind behind, SeenEnds& seen) {
   seen.more += behind == Behind::more;
 }
 
-Behind behind_end(const Piece& last, const Source& source) {
-  constexpr uint64_t kSector = 512;  // bytes
-  constexpr size_t kTold = 8;        // bytes before the end: of zeros, nothing tells where they end
-  constexpr size_t kFewest = 4;      // bytes behind it: fewer are zeros by chance
-  const uint64_t end = last.offset + last.length;
-  std::array<std::byte, kTold + kSector> bytes{};
-  const size_t rest = (kSector - end % kSector) % kSector;
-  const size_t before = std::min<uint64_t>(kTold, last.length);
-  const auto read = std::span(bytes).first(before + rest);
-  if (rest < kFewest || !source.read(end - before, read).ok()) return Behind::not_told;
-  if (!is_zeros(read.subspan(before))) return Behind::more;
-  return is_zeros(read.first(before)) ? Behind::blank : Behind::zeros;
-}
-
 }  // namespace
-
-Behind behind_end(const Find& find, const Source& source) {
-  return behind_end(find.pieces.back(), source);
-}
 
 bool is_end_unsure(const Find& find) {
   if (find.found.level != Level::consistent || is_vouched_for(find)) return false;

@@ -1,6 +1,4 @@
-// Whether a find ends where its structure says, by what stands behind it: drivers fill the rest of
-// the sector in which a file ends with zeros. Where a file lies in pieces and nothing in its format
-// tells so, something of its middle stands there instead. For the room's own use.
+// Whether a find ends where its structure says, by what stands behind it. For the room's own use.
 #pragma once
 
 #include <cstdint>
@@ -14,9 +12,6 @@ class Shelf;
 }
 
 namespace undershelf::carving {
-
-// What stands behind the end of a find, in the sector of its last byte.
-Behind behind_end(const Find& find, const Source& source);
 
 // Whether its structure alone says where it ends, and nothing bears that out.
 bool is_end_unsure(const Find& find);

@@ -11,12 +11,9 @@
 #include "carving/scene.h"
 #include "checking/examine.h"
 #include "model/pieces.h"
+#include "placing/behind.h"
 
 namespace undershelf::carving {
-
-// What stands behind the end of a find (carving/ends.h): no rest of a sector; zeros, as its own
-// last bytes are; zeros; something else.
-enum class Behind : uint8_t { not_told, blank, zeros, more };
 
 struct Find {
   Find(uint64_t at, uint64_t bytes, int in_round, const checking::Examined& as)

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <memory>
 #include <optional>
+#include <string_view>
 #include <thread>
 #include <unordered_map>
 #include <vector>
@@ -14,6 +15,7 @@
 #include "content/walk.h"
 #include "model/budget.h"
 #include "model/entry.h"
+#include "placing/behind.h"
 #include "placing/contiguous.h"
 #include "placing/found_place.h"
 #include "placing/lost_streams.h"
@@ -47,12 +49,17 @@ struct Broken {
   bool open = true;               // another round may help
 };
 
+// Whether it is a file's place: what lies there adds up, and so does its end, which zeros bear out;
+// or foreign clusters would have been noticed in it.
+enum class Fit : uint8_t { none, borne_out, vouched };
+
 // One way to place a file.
 struct Trial {
   size_t file = 0;
   Placed placed;
   std::vector<ByteRange> around;
   checking::Examined found;
+  Fit fit = Fit::none;
 };
 
 // The byte of its space behind the first `length` bytes of a file.
@@ -83,9 +90,21 @@ size_t read_pieces(const Source& source, const Pieces& pieces, uint64_t at,
   return done;
 }
 
-bool adds_up(const checking::Examined& found, const Broken& file, uint64_t cluster) {
-  if (found.level == content::Level::verified) return true;
-  return found.notices_foreign_clusters() && found.sound_to + cluster > file.size;
+// Text adds up as long as it is text, which nothing else tells.
+bool is_all_text(const checking::Examined& found) {
+  return found.level == content::Level::unknown && std::string_view(found.format.data()) == "text";
+}
+
+Fit fit_of(const Trial& trial, const Broken& file, uint64_t cluster, const Source& source) {
+  const checking::Examined& found = trial.found;
+  if (found.level == content::Level::verified) return Fit::vouched;
+  if (found.notices_foreign_clusters()) {
+    return found.sound_to + cluster > file.size ? Fit::vouched : Fit::none;
+  }
+  const bool is_sound = found.level == content::Level::consistent || is_all_text(found);
+  if (!is_sound || found.sound_to != file.size) return Fit::none;
+  const Behind behind = behind_end(trial.placed.pieces.back(), source);
+  return behind == Behind::zeros ? Fit::borne_out : Fit::none;
 }
 
 class ByContent {
@@ -119,9 +138,11 @@ class ByContent {
  private:
   void load_broken() {
     SQLite::Statement row(db_, R"sql(
-      SELECT s.id, e.id, v.space, e.volume, s.first, s.size, s.sound_to, s.pieces
+      SELECT s.id, e.id, v.space, e.volume, s.first, s.size, s.sound_to, s.pieces,
+        s.checked='broken', s.format
       FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
-      WHERE s.checked='broken' AND s.placement='inferred' AND s.open=1 AND s.codec IS NULL
+      WHERE (s.checked IN ('broken','consistent') OR (s.checked='unknown' AND s.format='text'))
+        AND s.placement='inferred' AND s.open=1 AND s.codec IS NULL
         AND s.encoding='plain' AND s.valid_size=s.size AND e.state<>'live' AND e.merged_into IS NULL
       ORDER BY v.space, s.first)sql");
     while (row.executeStep()) {
@@ -135,8 +156,23 @@ class ByContent {
                   pieces_of(row.getColumn(7)),
                   {}};
       const bool has_clusters = grids_.at(file.volume).cluster_size > 0;
-      if (has_clusters && claims_.contains(file.space)) broken_.push_back(std::move(file));
+      if (!has_clusters || !claims_.contains(file.space) || file.pieces.empty()) continue;
+      if (row.getColumn(8).getInt() == 0) {
+        if (!goes_on(file, row.getColumn(9).getText())) continue;
+        file.sound_to = file.pieces.size() > 1 ? file.pieces.front().length : 1;  // nobody knows
+      }
+      broken_.push_back(std::move(file));
     }
+  }
+
+  // Whether a file that adds up where it was placed seems not to end there.
+  bool goes_on(const Broken& file, std::string_view format) const {
+    const Piece& last = file.pieces.back();
+    const bool has_place =
+        last.kind == Piece::Kind::range && total_length(file.pieces) == file.size;
+    if (!has_place || content::notices_foreign_clusters(format)) return false;
+    const Behind behind = behind_end(last, *spaces_.at(file.space));
+    return behind == Behind::more || behind == Behind::blank;
   }
 
   void load_held() {
@@ -160,35 +196,52 @@ class ByContent {
     }
   }
 
-  // What a file may have been written around: what begins in what was taken for its place, the
-  // nearest to where it breaks off first. Some formats notice a break where it is, some at the
-  // beginning of the part that does not add up, some a little behind.
-  std::vector<ByteRange> obstacles_of(const Broken& file) const {
-    const uint64_t breaks = place_behind(file.pieces, file.sound_to);
-    const uint64_t end = place_behind(file.pieces, file.size);
-    const auto others = held_.find(file.space);
-    if (others == held_.end()) return {};
-    const Held& held = others->second;
-    const auto middle = std::ranges::upper_bound(held, breaks, {}, &ByteRange::offset);
-    std::vector<Held::const_iterator> near;
+  // What begins nearest to a place in what was taken for a file's place, up to byte `end`.
+  static std::vector<Held::const_iterator> near(const Held& held, const Broken& file,
+                                                uint64_t place, uint64_t end) {
+    const auto middle = std::ranges::upper_bound(held, place, {}, &ByteRange::offset);
+    std::vector<Held::const_iterator> found;
     auto before = middle;
-    while (before != held.begin() && near.size() < kMostObstacles) {
+    while (before != held.begin() && found.size() < kMostObstacles) {
       if ((--before)->offset <= file.first) break;
-      near.push_back(before);
+      found.push_back(before);
     }
     auto behind = middle;
     for (size_t n = 0; n < kMostObstacles && behind != held.end() && behind->offset < end; ++n) {
-      near.push_back(behind++);
+      found.push_back(behind++);
     }
-    std::erase_if(near, [&](const auto& range) {
+    std::erase_if(found, [&](const auto& range) {
       return std::ranges::find(file.around, *range) != file.around.end();
     });
-    std::ranges::stable_sort(near, {}, [&](const auto& range) {
-      return range->offset > breaks ? range->offset - breaks : breaks - range->offset;
+    std::ranges::stable_sort(found, {}, [&](const auto& range) {
+      return range->offset > place ? range->offset - place : place - range->offset;
     });
-    near.resize(std::min(near.size(), kMostObstacles));
+    found.resize(std::min(found.size(), kMostObstacles));
+    return found;
+  }
+
+  // What a file may have been written around: what begins in what was taken for its place, the
+  // nearest to where it breaks off first, then to the end of the piece before that one. Some
+  // formats notice a break where it is, some at the beginning of the part that does not add up,
+  // some a little behind.
+  std::vector<ByteRange> obstacles_of(const Broken& file) const {
+    const auto others = held_.find(file.space);
+    if (others == held_.end()) return {};
+    const Held& held = others->second;
+    const uint64_t end = place_behind(file.pieces, file.size);
+    auto starts = near(held, file, place_behind(file.pieces, file.sound_to), end);
+    uint64_t before = 0;  // bytes of the file
+    for (const Piece& piece : file.pieces) {
+      if (before + piece.length >= file.sound_to) break;
+      before += piece.length;
+    }
+    if (before > 0) {
+      for (const auto& range : near(held, file, place_behind(file.pieces, before), end)) {
+        if (std::ranges::find(starts, range) == starts.end()) starts.push_back(range);
+      }
+    }
     std::vector<ByteRange> obstacles;
-    for (const auto& range : near) {
+    for (const auto& range : starts) {
       obstacles.push_back(*range);
       // And with what lies right behind it, up to the next gap.
       ByteRange joined = *range;
@@ -261,23 +314,41 @@ class ByContent {
                             }};
     };
     box_.run(
-        next, [&](uint64_t i, const checking::Examined& found) { trials[i].found = found; },
+        next,
+        [&](uint64_t i, const checking::Examined& found) {
+          Trial& trial = trials[i];
+          const Broken& file = broken_[trial.file];
+          trial.found = found;
+          trial.fit =
+              fit_of(trial, file, grids_.at(file.volume).cluster_size, *spaces_.at(file.space));
+        },
         [&] { return budget_.is_stopped(); });
   }
 
-  // Keeps what adds up; what goes on for longer than before is gone on with.
+  // Keeps what fits, where foreign clusters may go unnoticed only if nothing else does; what goes
+  // on for longer than before is gone on with.
   void settle(std::vector<Trial>& trials) {
     SQLite::Transaction transaction(db_);
-    std::unordered_map<size_t, const Trial*> best;
+    struct Best {
+      const Trial* trial = nullptr;
+      bool only = true;  // no other fits as well
+    };
+    std::unordered_map<size_t, Best> best;
     for (const Trial& trial : trials) {
-      const Trial*& known = best[trial.file];
-      if (known == nullptr || rank(trial) > rank(*known)) known = &trial;
+      Best& known = best[trial.file];
+      if (known.trial == nullptr || rank(trial) > rank(*known.trial)) {
+        known = {&trial};
+      } else if (trial.fit == known.trial->fit &&
+                 trial.placed.pieces != known.trial->placed.pieces) {
+        known.only = false;
+      }
     }
-    for (const auto& [number, trial] : best) {
+    for (const auto& [number, found] : best) {
+      const Trial* trial = found.trial;
       Broken& file = broken_[number];
       const uint64_t cluster = grids_.at(file.volume).cluster_size;
-      if (adds_up(trial->found, file, cluster)) {
-        store(file, *trial);
+      if (trial->fit != Fit::none) {
+        if (trial->fit == Fit::vouched || found.only) store(file, *trial);
       } else if (trial->found.level == content::Level::broken &&
                  trial->found.sound_to >= file.sound_to + cluster) {
         file.sound_to = trial->found.sound_to;
@@ -289,9 +360,8 @@ class ByContent {
     transaction.commit();
   }
 
-  std::pair<bool, uint64_t> rank(const Trial& trial) const {
-    const Broken& file = broken_[trial.file];
-    return {adds_up(trial.found, file, grids_.at(file.volume).cluster_size), trial.found.sound_to};
+  static std::pair<Fit, uint64_t> rank(const Trial& trial) {
+    return {trial.fit, trial.found.sound_to};
   }
 
   void store(const Broken& file, const Trial& trial) {

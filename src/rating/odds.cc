@@ -87,7 +87,7 @@ namespace {
 // content speaks for them: counted by bench/calibration.py, on lives and on cards without metadata
 // (docs/recovery/content.md).
 Odds odds_of_carved(const Facts& facts) {
-  constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 294, 294}, kEndUnsure{0.64, 42, 27};
+  constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 322, 321}, kEndUnsure{0.6, 50, 30};
   constexpr double kCutShort = 0.01;
   if (facts.is_verified()) return kVouched;
   if (facts.check != content::Level::consistent) return {kCutShort, 0, 0};
