@@ -240,6 +240,7 @@ class Carver {
       break;
     }
     place(*look.bytes, *find);
+    if (find->pieces.empty()) return;  // it ends behind the medium
     find->behind = behind_end(find->pieces.back(), *source_);
     const bool is_blank_at_end = adds_up && !find->named && ends_blank(*find, *look.bytes);
     if (is_blank_at_end) {

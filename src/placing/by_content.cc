@@ -159,7 +159,8 @@ class ByContent {
       if (!has_clusters || !claims_.contains(file.space) || file.pieces.empty()) continue;
       if (row.getColumn(8).getInt() == 0) {
         if (!goes_on(file, row.getColumn(9).getText())) continue;
-        file.sound_to = file.pieces.size() > 1 ? file.pieces.front().length : 1;  // nobody knows
+        // Nobody knows where it breaks off: at its first gap, or anywhere.
+        file.sound_to = file.pieces.size() > 1 ? file.pieces.front().length : 1;
       }
       broken_.push_back(std::move(file));
     }
