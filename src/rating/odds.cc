@@ -84,8 +84,7 @@ Clues clues_of(const Facts& facts, const Format& format) {
 namespace {
 
 // Of files that are known by their content alone. None is among those fitted, as nothing but their
-// content speaks for them: counted by bench/calibration.py, on lives and on cards without metadata
-// (docs/recovery/content.md).
+// content speaks for them: counted on lives and on cards, each as docs/recovery/content.md says.
 Odds odds_of_carved(const Facts& facts) {
   constexpr Odds kVouched{0.996, 502, 502}, kConsistent{0.98, 322, 321}, kEndUnsure{0.6, 50, 30};
   constexpr double kCutShort = 0.01;
