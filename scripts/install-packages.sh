@@ -12,7 +12,7 @@ packages=(
   libgtest-dev
 )
 if [ "${1:-}" = --recipes ]; then
-  packages+=(qemu-system-x86 busybox-static cpio fdisk python3
+  packages+=(user-mode-linux qemu-system-x86 busybox-static cpio fdisk python3
     nbdkit-plugin-python qemu-utils ntfs-3g exfatprogs exfat-fuse faketime attr xorriso kmod mdadm dmsetup btrfs-progs e2fsprogs
     ffmpeg imagemagick flac libheif-examples libjpeg-turbo-progs pandoc qpdf p7zip-full gcab zip bzip2 xz-utils lz4
     fonttools fonts-dejavu-core python3-pil python3-reportlab python3-openpyxl python3-docx python3-xlwt python3-matplotlib

@@ -49,8 +49,12 @@ struct AtEnd {
   }
 } at_end;
 
-// Standard output and error are no medium.
-bool is_file(int fd) { return fd > 2; }
+// Standard output and error are no medium, nor is a pipe between processes.
+bool is_file(int fd) {
+  struct stat status {};
+  return fd > 2 && ::fstat(fd, &status) == 0 &&
+         (S_ISREG(status.st_mode) || S_ISBLK(status.st_mode));
+}
 
 }  // namespace
 

@@ -22,6 +22,7 @@
 #include "rating/stream_row.h"
 #include "shelf/losses.h"
 #include "shelf/shelf.h"
+#include "shelf/volume_table.h"
 
 namespace undershelf {
 namespace {
@@ -76,7 +77,7 @@ std::optional<Clues> clues_of_entry(const Shelf& shelf, int64_t id) {
   row.bind(1, id);
   if (!row.executeStep()) return std::nullopt;
   Columns columns(row);
-  StreamRow stream(columns);
+  StreamRow stream(columns, VolumeTable(shelf));
   for (const Loss& loss : load_losses(shelf.db(), stream.id)) {
     stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
   }

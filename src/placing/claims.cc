@@ -8,6 +8,7 @@
 #include "access/spaces.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "shelf/volume_table.h"
 
 namespace undershelf {
 namespace {
@@ -124,20 +125,21 @@ Claims load_claims(const Shelf& shelf) {
   Claims claims;
   for (const SpaceId space : spaces_of(shelf)) claims.try_emplace(space);
   SQLite::Statement row(shelf.db(), R"sql(
-    SELECT s.entry, s.pieces, v.space FROM streams s JOIN entries e ON e.id=s.entry
-    JOIN volumes v ON v.id=e.volume
-    WHERE s.open=0 AND e.merged_into IS NULL AND v.inside IS NULL AND
+    SELECT s.entry, s.pieces, e.volume FROM streams s JOIN entries e ON e.id=s.entry
+    WHERE s.open=0 AND e.merged_into IS NULL AND
       (e.state='live' OR (e.kind='folder' AND s.name IS NULL AND e.state='deleted'))
     UNION ALL
-    SELECT t.entry, t.pieces, v.space FROM structures t JOIN entries e ON e.id=t.entry
-    JOIN volumes v ON v.id=e.volume
-    WHERE v.inside IS NULL AND e.merged_into IS NULL AND e.state='live'
+    SELECT t.entry, t.pieces, e.volume FROM structures t JOIN entries e ON e.id=t.entry
+    WHERE e.merged_into IS NULL AND e.state='live'
     UNION ALL
-    SELECT 0, structures, space FROM volumes WHERE standing='current' AND inside IS NULL)sql");
+    SELECT 0, structures, id FROM volumes WHERE standing='current')sql");
+  const VolumeTable volumes(shelf);
   Columns columns(row);
   while (row.executeStep()) {
     const EntryId entry = id_of<EntryId>(columns[0]);
-    const auto space = claims.find(id_of<SpaceId>(columns[2]));
+    const VolumeRecord* volume = volumes.find(id_of<VolumeId>(columns[2]));
+    if (volume == nullptr || volume->inside) continue;
+    const auto space = claims.find(volume->space);
     if (space == claims.end()) continue;
     for (const Piece& piece : pieces_of(columns[1])) {
       if (piece.kind == Piece::Kind::range) space->second.add({piece.offset, piece.length}, entry);

@@ -4,9 +4,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <string_view>
 
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "shelf/volume_table.h"
 
 namespace undershelf {
 
@@ -47,39 +49,41 @@ Grids grids_of(const Shelf& shelf) {
 namespace {
 
 // What is to be placed, or (`fixed`) has its place: the latter in spaces with some of the former.
-void load(SQLite::Database& db, const Grids& grids, const char* which, bool fixed,
-          std::map<SpaceId, LostStreams>& by_space) {
-  SQLite::Statement row(db, fmt::format(R"sql(
+void load(const Shelf& shelf, const VolumeTable& volumes, const Grids& grids, const char* which,
+          bool fixed, std::map<SpaceId, LostStreams>& by_space) {
+  SQLite::Statement row(shelf.db(), fmt::format(R"sql(
     SELECT s.id, s.entry, e.volume, s.first, s.size, {}, e.created, e.modified, e.name,
-           coalesce(s.first_step,0), coalesce(e.parent,-e.volume), e.state='live',
-           e.marked_deleted, e.state='former', v.space
-    FROM streams s JOIN entries e ON e.id=s.entry JOIN volumes v ON v.id=e.volume
+           s.first_step, e.parent, e.state, e.marked_deleted
+    FROM streams s JOIN entries e ON e.id=s.entry
     WHERE {} AND e.merged_into IS NULL)sql",
-                                        fixed ? "s.pieces" : "s.hint", which));
+                                                fixed ? "s.pieces" : "s.hint", which));
+  Columns columns(row);
   while (row.executeStep()) {
-    const SpaceId space = id_of<SpaceId>(row.getColumn(14));
-    if (fixed && !by_space.contains(space)) continue;
-    LostStreams& lost = by_space[space];
+    const VolumeId volume = id_of<VolumeId>(columns[2]);
+    const VolumeRecord* record = volumes.find(volume);
+    if (record == nullptr || (fixed && !by_space.contains(record->space))) continue;
+    LostStreams& lost = by_space[record->space];
     LostStream s;
     s.fixed = fixed;
-    s.id = id_of<StreamId>(row.getColumn(0));
-    s.entry = id_of<EntryId>(row.getColumn(1));
-    s.volume = id_of<VolumeId>(row.getColumn(2));
-    s.first = size_of(row.getColumn(3));
-    s.size = size_of(row.getColumn(4));
-    s.hint = pieces_of(row.getColumn(5));
-    s.times.created = maybe_time(row.getColumn(6));
-    s.times.modified = maybe_time(row.getColumn(7));
-    s.format = &format_by_name(row.getColumn(8).getText());
-    s.first_step = size_of(row.getColumn(9));
-    s.former = row.getColumn(13).getInt() != 0;
-    s.live = row.getColumn(11).getInt() != 0 || (s.former && row.getColumn(12).getInt() == 0);
+    s.id = id_of<StreamId>(columns[0]);
+    s.entry = id_of<EntryId>(columns[1]);
+    s.volume = volume;
+    s.first = size_of(columns[3]);
+    s.size = size_of(columns[4]);
+    s.hint = pieces_of(columns[5]);
+    s.times.created = maybe_time(columns[6]);
+    s.times.modified = maybe_time(columns[7]);
+    s.format = &format_by_name(columns[8].getText());
+    s.first_step = size_of(columns[9]);
+    s.parent = columns[10].isNull() ? -number_of(volume) : columns[10].getInt64();
+    const std::string_view state = columns[11].getText();
+    const bool marked_deleted = columns[12].getInt() != 0;
+    s.former = state == to_text(State::former);
+    s.live = state == to_text(State::live) || (s.former && !marked_deleted);
     if (fixed && s.size == 0) s.size = total_length(s.hint);
-    s.parent = row.getColumn(10).getInt64();
     // A deleted entry that kept the high half of its first cluster tells how its driver deletes.
     const ClusterGrid& grid = grids.at(s.volume);
-    if (s.first_step == 0 && row.getColumn(12).getInt() != 0 &&
-        s.first >= grid.heap_offset + grid.high_step()) {
+    if (s.first_step == 0 && marked_deleted && s.first >= grid.heap_offset + grid.high_step()) {
       lost.keep_high_half.insert(s.volume);
     }
     lost.all.push_back(std::move(s));
@@ -88,17 +92,16 @@ void load(SQLite::Database& db, const Grids& grids, const char* which, bool fixe
 
 }  // namespace
 
-std::map<SpaceId, LostStreams> load_lost_streams(SQLite::Database& db, const Grids& grids) {
+std::map<SpaceId, LostStreams> load_lost_streams(const Shelf& shelf, const Grids& grids) {
   std::map<SpaceId, LostStreams> lost;
-  load(db, grids, "s.open=1", false, lost);
+  const VolumeTable volumes(shelf);
+  load(shelf, volumes, grids, "s.open=1", false, lost);
   if (lost.empty()) return lost;
-  load(db, grids,
-       "s.open=0 AND s.first IS NOT NULL AND s.size>0 AND e.kind='file' AND e.state<>'live'", true,
-       lost);
   // Folders of former volumes lie in their files' way as the files themselves do.
-  load(db, grids,
-       "s.open=0 AND s.name IS NULL AND length(s.pieces)>0 AND e.kind='folder' AND "
-       "e.state='former'",
+  load(shelf, volumes, grids, R"sql(
+    s.open=0 AND e.state<>'live' AND
+    ((e.kind='file' AND s.first IS NOT NULL AND s.size>0) OR
+     (e.kind='folder' AND s.name IS NULL AND length(s.pieces)>0 AND e.state='former')))sql",
        true, lost);
   return lost;
 }

@@ -14,10 +14,6 @@
 #include "model/time.h"
 #include "placing/contiguous.h"
 
-namespace SQLite {
-class Database;
-}
-
 namespace undershelf {
 
 class Shelf;
@@ -75,6 +71,6 @@ struct LostStreams {
 };
 // By space (VolumeRecord::space), of those in which something is to be placed. `grids`: of all
 // volumes.
-std::map<SpaceId, LostStreams> load_lost_streams(SQLite::Database& db, const Grids& grids);
+std::map<SpaceId, LostStreams> load_lost_streams(const Shelf& shelf, const Grids& grids);
 
 }  // namespace undershelf

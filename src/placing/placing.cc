@@ -266,7 +266,7 @@ void place_open_streams(Shelf& shelf, const Claims& claims, const NextUsed& next
   SQLite::Transaction transaction(db);
   const Grids grids = grids_of(shelf);
   FirstClusters first_clusters(db);
-  for (auto& [space, lost] : load_lost_streams(db, grids)) {
+  for (auto& [space, lost] : load_lost_streams(shelf, grids)) {
     const auto held = claims.find(space);
     if (held == claims.end()) continue;
     const Source* source = spaces != nullptr ? spaces->at(space).get() : nullptr;

@@ -13,6 +13,7 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "shelf/volume_table.h"
 #include "source/gaps.h"
 
 namespace undershelf {
@@ -126,7 +127,7 @@ class LossCollector {
 class Rater {
  public:
   Rater(Shelf& shelf, const Claims& claims, const NextUsed& next_used, Spaces& spaces)
-      : db_(shelf.db()), next_used_(next_used) {
+      : db_(shelf.db()), volumes_(shelf), next_used_(next_used) {
     for (const auto& [space, held] : claims) {
       const SourcePtr& source = spaces.at(space);
       spaces_.try_emplace(space, SpaceHeld{held, source->size(), source->gaps()});
@@ -181,19 +182,23 @@ class Rater {
     // By the volume that seems to lie in a lost file; for all others by minus their space.
     std::map<int64_t, std::vector<Loaded>> loaded;
     SQLite::Statement row(db_, R"sql(
-      SELECT s.id, coalesce(e.created, e.modified, 0), s.pieces, s.valid_size,
-             CASE WHEN v.inside IS NULL THEN -coalesce(v.space,0) ELSE v.id END
-      FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
+      SELECT s.id, coalesce(e.created, e.modified), s.pieces, s.valid_size, e.volume
+      FROM streams s JOIN entries e ON e.id=s.entry
       WHERE e.state NOT IN ('live','carved') AND (e.kind='file' OR s.name IS NOT NULL)
         AND e.merged_into IS NULL AND length(s.pieces)>0)sql");
     Columns columns(row);
     while (row.executeStep()) {
-      loaded[columns[4].getInt64()].push_back(
+      loaded[group_of(id_of<VolumeId>(columns[4]))].push_back(
           {columns[1].getInt64(), id_of<StreamId>(columns[0]),
            truncated(pieces_of(columns[2]), size_of(columns[3]))});
     }
     for (auto& [volume, streams] : loaded) add_rivals(streams);
     std::ranges::sort(rivals_, {}, &LostStream::id);
+  }
+
+  int64_t group_of(VolumeId id) const {
+    const VolumeRecord* volume = volumes_.find(id);
+    return volume != nullptr && volume->inside ? number_of(id) : -number_of(volumes_.space_of(id));
   }
 
   void add_rivals(std::vector<Loaded>& loaded) {
@@ -233,7 +238,7 @@ class Rater {
     SQLite::Statement row(db_, StreamRow::kSelect);
     Columns columns(row);
     while (row.executeStep()) {
-      StreamRow stream(columns);
+      StreamRow stream(columns, volumes_);
       const uint64_t rivalled_before = stream.facts.rivalled;
       const Format& format = format_by_name(stream.name);
       Losses losses = weigh(stream, format);
@@ -367,6 +372,7 @@ class Rater {
 
   SQLite::Database& db_;
   std::map<SpaceId, SpaceHeld> spaces_;  // by number
+  const VolumeTable volumes_;
   const NextUsed& next_used_;
   std::vector<LostStream> rivals_;                   // by id
   std::unordered_map<StreamId, Losses> unreadable_;  // by stream: what sampling met

@@ -9,6 +9,7 @@
 #include "shelf/losses.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
+#include "shelf/volume_table.h"
 
 namespace undershelf {
 namespace {
@@ -63,7 +64,7 @@ std::vector<std::string> reasons_of(const Shelf& shelf, StreamId id) {
   row.bind(1, number_of(id));
   if (!row.executeStep()) return {};
   Columns columns(row);
-  StreamRow stream(columns);
+  StreamRow stream(columns, VolumeTable(shelf));
   for (const Loss& loss : load_losses(shelf.db(), id)) {
     stream.facts.lost[static_cast<size_t>(loss.cause)] += loss.length;
   }

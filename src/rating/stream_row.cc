@@ -5,6 +5,7 @@
 #include <string_view>
 
 #include "shelf/storage_row.h"
+#include "shelf/volume_table.h"
 
 namespace undershelf {
 namespace {
@@ -27,21 +28,19 @@ bool is_inline(const Pieces& pieces) {
 }  // namespace
 
 const char* const StreamRow::kSelect = R"sql(
-  SELECT s.id, e.id, e.state, e.proof, s.size, coalesce(s.valid_size,0), s.placement, s.pieces,
-         coalesce(s.stepped,0), coalesce(s.rivalled,0), coalesce(s.sampled,0), coalesce(s.blank,0),
-         s.head, coalesce(s.name, e.name), s.rating, coalesce(s.score,0),
-         coalesce(s.intact_bytes,0), s.first IS NOT NULL, coalesce(s.entangled,0), s.scattered,
-         e.volume, s.open=1 AND s.hint IS NOT NULL AND s.placement='exact', s.codec,
-         coalesce(s.unit,0), s.encoding, coalesce(v.cluster_size,0), coalesce(v.space,0),
-         s.checked, coalesce(s.sound_to,0), s.format, s.why,
+  SELECT s.id, e.id, e.state, e.proof, s.size, s.valid_size, s.placement, s.pieces, s.stepped,
+         s.rivalled, s.sampled, s.blank, s.head, coalesce(s.name, e.name), s.rating, s.score,
+         s.intact_bytes, s.first, s.entangled, s.scattered, e.volume, s.open, s.hint, s.codec,
+         s.unit, s.encoding, s.checked, s.sound_to, s.format, s.why,
          CASE WHEN s.placement='content' THEN (SELECT fact FROM evidence WHERE entry=e.id
            AND fact IN ('joined-by-size','joined-by-order')) END,
          s.placement='content' AND EXISTS(SELECT 1 FROM evidence WHERE entry=e.id
            AND fact='end-unsure')
-  FROM streams s JOIN entries e ON e.id=s.entry LEFT JOIN volumes v ON v.id=e.volume
+  FROM streams s JOIN entries e ON e.id=s.entry
   WHERE (e.kind='file' OR s.name IS NOT NULL) AND e.merged_into IS NULL)sql";
 
-StreamRow::StreamRow(Columns& row) {
+// Numbers that are null read as 0.
+StreamRow::StreamRow(Columns& row, const VolumeTable& volumes) {
   int column = 0;
   const auto next = [&]() -> const SQLite::Column& { return row[column++]; };
   id = id_of<StreamId>(next());
@@ -59,7 +58,7 @@ StreamRow::StreamRow(Columns& row) {
   facts.rivalled = size_of(next());
   facts.sampled = next().getUInt();
   facts.blank = next().getUInt();
-  const std::string head = next().getString();
+  const std::string_view head = next().getText();
   facts.head = head == "fits"      ? HeadMatch::fits
                : head == "differs" ? HeadMatch::differs
                                    : HeadMatch::unknown;
@@ -67,18 +66,20 @@ StreamRow::StreamRow(Columns& row) {
   rating = next().getString();
   score = next().getInt();
   intact_bytes = size_of(next());
-  facts.has_place = next().getInt() != 0;
+  facts.has_place = !next().isNull();
   facts.entangled = next().getInt() != 0;
   scattered = next().getInt() != 0;
   volume = id_of<VolumeId>(next());
-  keeps_chain = next().getInt() != 0;
+  const bool open = next().getInt() != 0;
+  keeps_chain = !next().isNull() && open && facts.placement == Placement::exact;
   const auto& codec = next();
   storage = storage_of(codec, next());
   facts.decodable = storage.codec != Codec::none;
   facts.encoding = named<Encoding>({Encoding::plain, Encoding::compressed}, next().getText(),
                                    Encoding::encrypted);
-  facts.cluster = size_of(next());
-  space = id_of<SpaceId>(next());
+  const VolumeRecord* record = volumes.find(volume);
+  facts.cluster = record != nullptr ? record->volume.cluster_size : 0;
+  space = volumes.space_of(volume);
   // Most streams have nothing of the rest.
   if (const auto& checked = next(); !checked.isNull()) {
     facts.check = content::level_named(checked.getText());

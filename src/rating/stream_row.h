@@ -10,11 +10,13 @@
 
 namespace undershelf {
 
+class VolumeTable;
+
 struct StreamRow {
   // The query it is a row of; conditions may follow.
   static const char* const kSelect;
 
-  explicit StreamRow(Columns& row);
+  StreamRow(Columns& row, const VolumeTable& volumes);
 
   StreamId id;
   EntryId entry;
