@@ -5,7 +5,6 @@ Without arguments rebuilds every sample here, otherwise those named. Needs root 
 FUSE drivers write.
 """
 import pathlib
-import re
 import shutil
 import struct
 import subprocess
@@ -93,7 +92,7 @@ def ntfs_told(name, image):
 def ntfs_placed(name, image):
     """Whether a record has the name: with its fix-ups, which may fall into it."""
     wanted = name.encode("utf-16-le")
-    for at in (m.start() for m in re.finditer(b"FILE0\0", image)):
+    for at in places_of(b"FILE0\0", image):
         record = bytearray(image[at:at + 1024])
         for i in (1, 2):
             record[i * 512 - 2:i * 512] = record[48 + 2 * i:50 + 2 * i]
@@ -106,8 +105,7 @@ def hfsplus_placed(name, image):
     """Whether a catalog record has the name as its key, and not only a thread."""
     text = unicodedata.normalize("NFD", name).encode("utf-16-be")
     key = struct.pack(">H", len(text) // 2) + text
-    return any(image[m.end():m.end() + 2] in (b"\0\1", b"\0\2")
-               for m in re.finditer(re.escape(key), image))
+    return any(image[at + len(key):at + len(key) + 2] in (b"\0\1", b"\0\2") for at in places_of(key, image))
 
 
 def hfsplus_told(name, image):

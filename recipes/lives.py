@@ -249,11 +249,12 @@ class Life:
         blank = r.choice((b"\0", b"\xFF"))
         tails = {}  # last pieces of files by their beginnings; they stand before what was there before them
         for piece in known:
-            tails.setdefault(piece[:64], []).append(piece)
+            if len(piece) < size:
+                tails.setdefault(piece[:64], []).append(piece)
         image = bytearray(card.image.read_bytes())
         for at in range(card.data_start(bytes(image)), len(image), size):
             cluster = bytes(image[at:at + size])
-            if any(cluster.startswith(piece) for piece in tails.get(cluster[:64], ())):
+            if cluster in known or any(cluster.startswith(piece) for piece in tails.get(cluster[:64], ())):
                 image[at:at + size] = blank * len(cluster)
         card.image.write_bytes(image)
         self.told_as.append("discarded")

@@ -19,29 +19,42 @@
 
 namespace undershelf {
 
+namespace {
+
+template <auto find_geometry, auto make_reader>
+std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
+                                   const ReadOptions& options) {
+  const auto window = std::make_shared<Window>(source, where.offset, where.length);
+  const auto geometry = find_geometry(window, options.headless);
+  if (!geometry) return nullptr;
+  return make_reader(source, where, *geometry, options, {});
+}
+
+}  // namespace
+
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {
       FileSystem{"fat",
                  {"fat", "FAT", "vfat", true, false},
-                 fat::open,
+                 open<fat::find_geometry, fat::make_reader>,
                  fat::make_detector,
                  fat::can_be_trace,
                  fat::assemble},
       FileSystem{"exfat",
                  {"exfat", "exFAT", "exfat", true, false},
-                 exfat::open,
+                 open<exfat::find_geometry, exfat::make_reader>,
                  exfat::make_detector,
                  exfat::can_be_trace,
                  exfat::assemble},
       FileSystem{"ntfs",
                  {"ntfs", "NTFS", "ntfs", false, false, false, 0xFFFFFFFFFFFF},
-                 ntfs::open,
+                 open<ntfs::find_geometry, ntfs::make_reader>,
                  ntfs::make_detector,
                  ntfs::can_be_trace,
                  ntfs::assemble},
       FileSystem{"hfsplus",
                  {"hfs", "HFS+", "hfsplus", false, true, true},
-                 hfsplus::open,
+                 open<hfsplus::find_geometry, hfsplus::make_reader>,
                  hfsplus::make_detector,
                  hfsplus::can_be_trace,
                  hfsplus::assemble}};

@@ -67,7 +67,8 @@ struct FileSystem {
                                         const ReadOptions& options);
   // What recognises pieces of its metadata during a sweep.
   std::unique_ptr<Detector> (*make_detector)();
-  // Whether its detector may have said that of a place. A shelf may come from anybody.
+  // Whether its detector may have said that of a place, where that is no header. A shelf may come
+  // from anybody.
   bool (*can_be_trace)(const Trace& trace);
   // The volumes that such pieces tell of, besides those that are known.
   std::vector<Assembled> (*assemble)(const Scene& scene);

@@ -18,7 +18,9 @@ void Scene::set_traces(std::vector<Trace> of_system, const FileSystem& system) {
   std::erase_if(traces, [&](const Trace& trace) {
     const bool is_on_source = trace.length > 0 && trace.offset < size &&
                               trace.length <= size - trace.offset && trace.offset % kSweepStep == 0;
-    return !is_on_source || !system.can_be_trace(trace);
+    const bool can_be =
+        trace.kind == kHeaderTrace ? trace.number <= trace.offset : system.can_be_trace(trace);
+    return !is_on_source || !can_be;
   });
   std::ranges::stable_sort(traces, {},
                            [](const Trace& trace) { return std::pair(trace.kind, trace.offset); });

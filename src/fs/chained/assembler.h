@@ -15,9 +15,18 @@
 
 namespace undershelf::chained {
 
-// `System` has the types BootSector, Geometry and Found; kFamily, kRules and kMostClusters; and the
-// functions from_header(boot), find_geometry(window) and make_reader(source, where, geometry,
-// options, found). To be run once.
+// What a system derives from: its types, and its functions of those names.
+template <typename Boot, typename GeometryOf, typename FoundOf, auto find, auto make>
+struct SystemOf {
+  using BootSector = Boot;
+  using Geometry = GeometryOf;
+  using Found = FoundOf;
+  static constexpr auto find_geometry = find;
+  static constexpr auto make_reader = make;
+};
+
+// `System` is a SystemOf, and has kFamily, kRules, kMostClusters and from_header(boot). To be run
+// once.
 template <typename System>
 class Assembler {
  public:
@@ -122,8 +131,9 @@ class Assembler {
     former.grid = {volume.heap_offset, volume.cluster_size};
     former.volume_start = volume.offset;
     Draft present = former;
-    present.geometry = System::find_geometry(std::make_shared<Window>(
-        scene_.source, volume.offset, scene_.source->size() - volume.offset));
+    const auto window = std::make_shared<Window>(scene_.source, volume.offset,
+                                                 scene_.source->size() - volume.offset);
+    present.geometry = System::find_geometry(window, true);
     if (!present.geometry) return;
     present.since = former.before = current.oldest;
     take_lives(std::move(present), std::move(former));

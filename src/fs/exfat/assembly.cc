@@ -26,10 +26,7 @@ constexpr size_t kMostSets = 200'000;     // kept for voting
 constexpr size_t kCandidates = 64;        // layouts weighed by content
 constexpr uint64_t kMostPart = 16 << 20;  // bytes read at once of sectors that follow each other
 
-struct System {
-  using BootSector = exfat::BootSector;
-  using Geometry = exfat::Geometry;
-  using Found = exfat::Found;
+struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader> {
   static constexpr std::string_view kFamily = "exfat";
   static constexpr const Rules& kRules = kExfatRules;
   static constexpr uint32_t kMostClusters = 0xFFFFFFF5;
@@ -38,10 +35,6 @@ struct System {
     if (geometry) geometry->notes.clear();
     return geometry;
   }
-  static std::optional<Geometry> find_geometry(const SourcePtr& window) {
-    return exfat::find_geometry(*window, true);
-  }
-  static constexpr auto make_reader = exfat::make_reader;
 };
 
 // What one entry set tells.

@@ -110,8 +110,6 @@ std::unique_ptr<Detector> make_detector() { return std::make_unique<ExfatDetecto
 
 bool can_be_trace(const Trace& trace) {
   switch (trace.kind) {
-    case kHeaderTrace:
-      return trace.number <= trace.offset;
     case kSets:
       return trace.number <= 1;
     case kRootEntries:

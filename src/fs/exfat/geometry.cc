@@ -85,7 +85,8 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
 
 }  // namespace
 
-std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
+std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
+  const Source& volume = *source;
   constexpr int kSure = 80;
   std::optional<Geometry> g = from_boot_sector(volume, 0);
   if (!g && !headless) return std::nullopt;

@@ -21,6 +21,6 @@ std::optional<Geometry> from_fields(const BootSector& boot);
 
 // Reads both boot regions with their checksums and takes the better one. With `headless` also where
 // only the backup is left. Nothing if this is no exFAT volume.
-std::optional<Geometry> find_geometry(const Source& volume, bool headless);
+std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
 
 }  // namespace undershelf::exfat

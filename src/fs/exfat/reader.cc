@@ -7,7 +7,7 @@
 #include <deque>
 #include <utility>
 
-#include "fs/bitmap.h"
+#include "fs/bitmap_reader.h"
 #include "fs/exfat/continuations.h"
 #include "fs/exfat/entries.h"
 #include "fs/exfat/folder.h"
@@ -30,7 +30,7 @@ struct Site {
   bool live = false;
 };
 
-class Reader : public VolumeReader {
+class Reader : public BitmapReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
          const ReadOptions& options, Found found)
@@ -44,12 +44,6 @@ class Reader : public VolumeReader {
           return bitmap_ && !is_used(heap_.range_of(cluster));
         }) {
     describe();
-  }
-
-  const Volume& volume() const override { return volume_; }
-
-  ByteRange next_used(const ByteRange& within) override {
-    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
   }
 
   void read(Sink& sink) override {
@@ -355,10 +349,7 @@ class Reader : public VolumeReader {
   StreamMaker streams_;
   Zone zone_;
   UpcaseTable upcase_;
-  Volume volume_;
   std::vector<Entry> own_files_;
-  std::optional<UseBitmap> bitmap_;
-  Sink* sink_ = nullptr;
   std::deque<Site> live_, deleted_;
   std::vector<std::pair<uint32_t, Site>> ends_;  // living folders, with their last clusters
   std::vector<Entry> chained_;                   // see push_chained
@@ -367,14 +358,6 @@ class Reader : public VolumeReader {
 };
 
 }  // namespace
-
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options) {
-  const Window window(source, where.offset, where.length);
-  std::optional<Geometry> geometry = find_geometry(window, options.headless);
-  if (!geometry) return nullptr;
-  return make_reader(source, where, *geometry, options, {});
-}
 
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
                                           const Geometry& geometry, const ReadOptions& options,

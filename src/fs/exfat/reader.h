@@ -15,9 +15,6 @@ struct Found {
   bool former = false;            // its root and its tables are others' now
 };
 
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options);
-
 // A root cluster of 0 in `geometry`: where it was is not known.
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
                                           const Geometry& geometry, const ReadOptions& options,

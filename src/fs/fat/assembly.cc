@@ -23,10 +23,7 @@ constexpr size_t kMostFiles = 20'000;    // looked at for their format
 constexpr uint64_t kMostPart = 1 << 20;  // bytes read of entries that follow each other
 constexpr size_t kMostSingles = 256;     // folders that agree with no other, looked at
 
-struct System {
-  using BootSector = fat::BootSector;
-  using Geometry = fat::Geometry;
-  using Found = fat::Found;
+struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader> {
   static constexpr std::string_view kFamily = "fat";
   static constexpr const Rules& kRules = kFatRules;
   static constexpr uint32_t kMostClusters = 0x0FFFFFF5;
@@ -35,10 +32,6 @@ struct System {
     if (geometry) add_identity(boot, *geometry);
     return geometry;
   }
-  static std::optional<Geometry> find_geometry(const SourcePtr& window) {
-    return fat::find_geometry(window, true);
-  }
-  static constexpr auto make_reader = fat::make_reader;
 };
 
 Pin pin_of(const Trace& start) { return {start.number - kFirstCluster, start.offset}; }

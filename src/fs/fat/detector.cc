@@ -140,8 +140,6 @@ std::unique_ptr<Detector> make_detector() { return std::make_unique<FatDetector>
 
 bool can_be_trace(const Trace& trace) {
   switch (trace.kind) {
-    case kHeaderTrace:
-      return trace.number <= trace.offset;
     case kFolderStart:
       return trace.number >= 2;
     case kFolderEntries:

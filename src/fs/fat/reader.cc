@@ -7,7 +7,7 @@
 #include <unordered_map>
 #include <utility>
 
-#include "fs/bitmap.h"
+#include "fs/bitmap_reader.h"
 #include "fs/fat/open_folders.h"
 #include "fs/fat/streams.h"
 #include "fs/fat/table_bits.h"
@@ -17,7 +17,7 @@ namespace {
 
 constexpr size_t kMostDepth = 1024;  // of folders that nothing names
 
-class Reader : public VolumeReader {
+class Reader : public BitmapReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
          const ReadOptions& options, Found found)
@@ -30,12 +30,6 @@ class Reader : public VolumeReader {
         folders_(geometry_, heap_, table_, found_),
         code_page_(options.code_page) {
     describe();
-  }
-
-  const Volume& volume() const override { return volume_; }
-
-  ByteRange next_used(const ByteRange& within) override {
-    return used_ ? used_->next_used(within) : ByteRange{};
   }
 
   void read(Sink& sink) override {
@@ -89,8 +83,8 @@ class Reader : public VolumeReader {
     }
     if (found_.former) return describe_former();
     if (!begins_like_fat(*heap_.volume(), geometry_, table_.main_copy())) return describe_label();
-    used_.emplace(std::make_shared<TableBits>(heap_.volume(), geometry_, table_.main_copy()),
-                  volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
+    bitmap_.emplace(std::make_shared<TableBits>(heap_.volume(), geometry_, table_.main_copy()),
+                    volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
     const Table::Flags flags = table_.flags();
     if (!flags.clean) {
       volume_.notes.emplace_back(
@@ -362,9 +356,6 @@ class Reader : public VolumeReader {
   StreamMaker streams_;
   OpenFolders folders_;
   CodePage code_page_;
-  Volume volume_;
-  std::optional<UseBitmap> used_;  // of clusters, if the FAT begins as a FAT does
-  Sink* sink_ = nullptr;
   std::deque<Site> live_;
   std::deque<Site> deleted_;
   std::deque<Site> doubtful_;
@@ -372,14 +363,6 @@ class Reader : public VolumeReader {
 };
 
 }  // namespace
-
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options) {
-  const auto window = std::make_shared<Window>(source, where.offset, where.length);
-  std::optional<Geometry> geometry = find_geometry(window, options.headless);
-  if (!geometry) return nullptr;
-  return make_reader(source, where, *geometry, options, {});
-}
 
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
                                           const Geometry& geometry, const ReadOptions& options,

@@ -87,8 +87,9 @@ class Assembler {
   // Nodes in use by a volume that is there now are its own; what stands behind their records, and
   // its other nodes, may be older than it.
   void take_current(const Volume& volume) {
-    const Window window(scene_.source, volume.offset,
-                        std::min(volume.length, scene_.source->size() - volume.offset));
+    const auto window =
+        std::make_shared<Window>(scene_.source, volume.offset,
+                                 std::min(volume.length, scene_.source->size() - volume.offset));
     std::optional<Geometry> geometry = find_geometry(window, true);
     if (!geometry) return;
     geometry->start += volume.offset;
@@ -128,7 +129,8 @@ class Assembler {
     Geometry from_start = geometry;
     from_start.start = 0;
     from_start.confidence = confidence;
-    assembled_.push_back({make_reader(scene_.source, where, from_start, std::nullopt), false});
+    assembled_.push_back(
+        {make_reader(scene_.source, where, from_start, scene_.options, {}), false});
     take_catalog(where, geometry);
   }
 
@@ -249,7 +251,8 @@ class Assembler {
       most_confidence = std::max(geometry.confidence - 5, 10);
       const ByteRange where = range_of(geometry);
       geometry.start = 0;
-      assembled_.push_back({make_reader(scene_.source, where, geometry, found), false});
+      assembled_.push_back(
+          {make_reader(scene_.source, where, geometry, scene_.options, found), false});
     }
   }
 

@@ -101,8 +101,6 @@ bool can_be_trace(const Trace& trace) {
   const bool of_nodes = std::has_single_bit(trace.other) && trace.other >= kSweepStep &&
                         trace.other <= kMostNode && trace.length % trace.other == 0;
   switch (trace.kind) {
-    case kHeaderTrace:
-      return trace.number <= trace.offset;
     case kLeafNodes:
     case kTreeHeader:
       return of_tree && of_nodes;

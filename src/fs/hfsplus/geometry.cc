@@ -69,7 +69,8 @@ uint64_t embedded_start(const Source& volume) {
 
 }  // namespace
 
-std::optional<Geometry> find_geometry(const Source& volume, bool headless) {
+std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
+  const Source& volume = *source;
   constexpr int kSure = 80;
   const uint64_t start = embedded_start(volume);
   std::optional<Geometry> g = from_header(volume, start + kHeaderOffset, start);

@@ -32,6 +32,6 @@ bool is_believable(const VolumeHeader& header);
 
 // Reads the volume header, or the alternate one, behind a wrapper if there is one. With `headless`
 // also where only the alternate header is left. Nothing if this is no HFS+ volume.
-std::optional<Geometry> find_geometry(const Source& volume, bool headless);
+std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
 
 }  // namespace undershelf::hfsplus

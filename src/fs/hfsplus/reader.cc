@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <unordered_map>
 
-#include "fs/bitmap.h"
+#include "fs/bitmap_reader.h"
 #include "fs/hfsplus/entries.h"
 #include "fs/hfsplus/hard_links.h"
 #include "fs/hfsplus/journal.h"
@@ -20,7 +20,7 @@ namespace {
 // The folder of hard links' contents, whose stored name begins with four NULs.
 constexpr const char* kPrivateName = "[private data of HFS+]";
 
-class Reader : public VolumeReader {
+class Reader : public BitmapReader {
  public:
   Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
          std::optional<Found> found)
@@ -38,12 +38,7 @@ class Reader : public VolumeReader {
     describe();
   }
 
-  const Volume& volume() const override { return volume_; }
   const VolumeAge& age() const { return age_; }
-
-  ByteRange next_used(const ByteRange& within) override {
-    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
-  }
 
   void read(Sink& sink) override {
     sink_ = &sink;
@@ -352,9 +347,6 @@ class Reader : public VolumeReader {
   std::optional<Found> found_;
   Tables tables_;
   SourcePtr window_;
-  Volume volume_;
-  std::optional<UseBitmap> bitmap_;
-  Sink* sink_ = nullptr;
   size_t catalog_node_ = 0, extents_node_ = 0, attributes_node_ = 0;  // bytes
   VolumeAge age_;
   LiveIndex live_;
@@ -366,16 +358,9 @@ class Reader : public VolumeReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options) {
-  const Window window(source, where.offset, where.length);
-  std::optional<Geometry> geometry = find_geometry(window, options.headless);
-  if (!geometry) return nullptr;
-  return make_reader(source, where, *geometry, std::nullopt);
-}
-
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, std::optional<Found> found) {
+                                          const Geometry& geometry, const ReadOptions&,
+                                          std::optional<Found> found) {
   return std::make_unique<Reader>(source, where, geometry, std::move(found));
 }
 

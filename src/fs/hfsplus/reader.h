@@ -10,12 +10,10 @@
 
 namespace undershelf::hfsplus {
 
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options);
-
 // With `found` the volume is put together from those nodes; without, its header's trees are read.
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, std::optional<Found> found);
+                                          const Geometry& geometry, const ReadOptions& options,
+                                          std::optional<Found> found);
 
 // The age of a volume that can be read.
 VolumeAge age_of(const SourcePtr& source, uint64_t start, const Geometry& geometry);

@@ -274,7 +274,8 @@ class Assembler {
     Found found;
     found.names = names_in(where, foreseen);
     found.records = table_of(draft, foreseen);
-    assembled_.push_back({make_reader(scene_.source, where, geometry, std::move(found)), false});
+    assembled_.push_back(
+        {make_reader(scene_.source, where, geometry, scene_.options, std::move(found)), false});
   }
 
   Geometry geometry_of(const Draft& draft) const {

@@ -167,8 +167,6 @@ std::unique_ptr<Detector> make_detector() { return std::make_unique<NtfsDetector
 
 bool can_be_trace(const Trace& trace) {
   switch (trace.kind) {
-    case kHeaderTrace:
-      return trace.number <= trace.offset;
     case kRecords:
       return std::has_single_bit(trace.other) && trace.other >= 1024 && trace.other <= 4096 &&
              trace.length % trace.other == 0;

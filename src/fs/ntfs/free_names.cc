@@ -66,11 +66,13 @@ std::vector<FoundNames> FreeNames::free_parts(const Trace& trace) const {
 void FreeNames::note(const Scene::Current& current) {
   const Volume& volume = current.reader->volume();
   const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
-  std::optional<Geometry> geometry = find_geometry(window, true);
+  const std::optional<Geometry> geometry = find_geometry(window, true);
   if (!geometry) return;
   const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
+  std::vector<std::string> notes;  // the reader makes its own
   present_.push_back({{volume.offset, volume.length},
-                      Mft(scene_.source, space, *geometry, geometry->notes).count(),
+                      *geometry,
+                      Mft(scene_.source, space, *geometry, notes).count(),
                       current.oldest,
                       {}});
 }
@@ -105,13 +107,11 @@ void FreeNames::sort(FoundNames names, uint64_t vcn) {
 
 std::vector<Assembled> FreeNames::of_present() {
   std::vector<Assembled> found;
-  ReadOptions options = scene_.options;
-  options.headless = true;  // the volume was recognised before, if need be without its header
   for (Present& present : present_) {
     if (present.names.empty()) continue;
-    if (auto reader = open(scene_.source, present.range, options, std::move(present.names))) {
-      found.push_back({std::move(reader), true});
-    }
+    found.push_back({make_reader(scene_.source, present.range, present.geometry, scene_.options,
+                                 {{}, std::move(present.names)}),
+                     true});
   }
   return found;
 }

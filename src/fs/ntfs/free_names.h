@@ -7,6 +7,7 @@
 
 #include "fs/assembly/scene.h"
 #include "fs/ntfs/found_names.h"
+#include "fs/ntfs/geometry.h"
 
 namespace undershelf::ntfs {
 
@@ -35,7 +36,8 @@ class FreeNames {
  private:
   // What tells a present volume's leavings from those of before it.
   struct Present {
-    ByteRange range;             // of the source
+    ByteRange range;  // of the source
+    Geometry geometry;
     uint64_t records = 0;        // of its $MFT
     std::optional<Time> oldest;  // when the first of its files was made
     std::vector<FoundNames> names;

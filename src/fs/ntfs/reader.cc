@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <utility>
 
-#include "fs/bitmap.h"
+#include "fs/bitmap_reader.h"
 #include "fs/ntfs/entries.h"
 #include "fs/ntfs/folder_index.h"
 #include "fs/ntfs/geometry.h"
@@ -16,30 +16,17 @@
 namespace undershelf::ntfs {
 namespace {
 
-class Reader : public VolumeReader {
+class Reader : public BitmapReader {
  public:
-  Reader(SourcePtr source, const ByteRange& where, Geometry geometry, std::vector<FoundNames> names)
-      : source_(std::move(source)),
-        geometry_(std::move(geometry)),
-        names_(std::move(names)),
-        space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
-        mft_(source_, space_, geometry_, geometry_.notes) {
-    describe();
-  }
   Reader(SourcePtr source, const ByteRange& where, Geometry geometry, Found found)
       : source_(std::move(source)),
         geometry_(std::move(geometry)),
         names_(std::move(found.names)),
-        assembled_(true),
+        assembled_(found.records),
         space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
-        mft_(source_, space_, geometry_, found.records) {
+        mft_(assembled_ ? Mft(source_, space_, geometry_, *found.records)
+                        : Mft(source_, space_, geometry_, geometry_.notes)) {
     describe();
-  }
-
-  const Volume& volume() const override { return volume_; }
-
-  ByteRange next_used(const ByteRange& within) override {
-    return bitmap_ ? bitmap_->next_used(within) : ByteRange{};
   }
 
   void read(Sink& sink) override {
@@ -352,12 +339,9 @@ class Reader : public VolumeReader {
   SourcePtr source_;
   Geometry geometry_;
   std::vector<FoundNames> names_;
-  bool assembled_ = false;  // from what a sweep found
+  bool assembled_;  // from what a sweep found
   ClusterSpace space_;
   Mft mft_;
-  Volume volume_;
-  std::optional<UseBitmap> bitmap_;
-  Sink* sink_ = nullptr;
   std::optional<Catalogue> catalogue_;
   std::optional<EntryMaker> maker_;
   std::vector<std::pair<uint32_t, uint32_t>> extensions_;  // base record, extension record
@@ -370,21 +354,9 @@ class Reader : public VolumeReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options) {
-  return open(source, where, options, {});
-}
-
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options, std::vector<FoundNames> names) {
-  const auto window = std::make_shared<Window>(source, where.offset, where.length);
-  std::optional<Geometry> geometry = find_geometry(window, options.headless);
-  if (!geometry) return nullptr;
-  return std::make_unique<Reader>(source, where, std::move(*geometry), std::move(names));
-}
-
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, Found found) {
+                                          const Geometry& geometry, const ReadOptions&,
+                                          Found found) {
   return std::make_unique<Reader>(source, where, geometry, std::move(found));
 }
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include "fs/fs.h"
@@ -11,19 +12,15 @@
 
 namespace undershelf::ntfs {
 
-// What a sweep found of a volume whose own record of $MFT is lost, or another's by now.
+// What a sweep found of a volume.
 struct Found {
-  Pieces records;  // as for Mft
-  std::vector<FoundNames> names;
+  // As for Mft, where its own record of $MFT is lost, or another's by now.
+  std::optional<Pieces> records;
+  std::vector<FoundNames> names;  // besides, in its free space
 };
 
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options);
-// Likewise; `names`: what a sweep found besides in its free space.
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options, std::vector<FoundNames> names);
-
 std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, Found found);
+                                          const Geometry& geometry, const ReadOptions& options,
+                                          Found found);
 
 }  // namespace undershelf::ntfs
