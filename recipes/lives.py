@@ -40,6 +40,8 @@ REAL_ENDS = ("jpg", "JPG", "png", "gif", "tif", "webp", "heic", "mp4", "MOV", "m
              "ogg", "flac", "pdf", "PDF", "docx", "xlsx", "xls", "odt", "rtf", "zip", "7z", "sqlite", "json", "eml",
              "gz", "elf", "ttf")
 TEXT_ENDS = ("csv", "txt", "html", "")
+# Of kinds that say themselves where they end.
+KNOWN_BY_CONTENT = {end.lower() for end in REAL_ENDS} - {"rtf", "json", "eml"}
 
 
 def signed(content, words):
@@ -51,6 +53,10 @@ def signed(content, words):
         chunk = (len(body) - 4).to_bytes(4, "big") + body + zlib.crc32(body).to_bytes(4, "big")
         return content[:33] + chunk + content[33:]
     return content
+
+
+class Full(Exception):
+    """More was drawn than the volume holds: a life that cannot be played to its end."""
 
 
 class Life:
@@ -196,7 +202,12 @@ class Life:
             card.delete(r.choice(known))
 
     def _run(self):
-        hfsplus_charts.play(self.card) if self.system == "hfsplus" else self.card.play()
+        try:
+            hfsplus_charts.play(self.card) if self.system == "hfsplus" else self.card.play()
+        except RuntimeError as error:
+            if "No space left on device" in str(error):
+                raise Full from error
+            raise
 
     def finish(self):
         """Returns the rows of truth, after the end the seed has for it."""
@@ -337,11 +348,12 @@ def how_placed(shelf, entry):
     return "joined" if any("content without a name" in fact for fact in shown["evidence"]) else "placed"
 
 
-def judge(life, rows, folder, tally):
+def judge(life, rows, folder, tally, depth=None):
     """Scans, exports and compares; returns what does not hold."""
     wrong = []
+    depth = depth or depth_for(life)
     try:
-        listed, exported = scanned(PROGRAM, life.card.image, folder, depth_for(life))
+        listed, exported = scanned(PROGRAM, life.card.image, folder, depth)
     except Ended as ended:
         return [str(ended)]
     shelf = folder / "shelf"
@@ -380,12 +392,22 @@ def judge(life, rows, folder, tally):
         if row["rating"] == "partial" and right and row["size"]:
             tally["partial though right", 0].append(True)
     image = life.card.image.read_bytes()
+    held = collections.Counter(true["sha256"] for true in truth)
     for true in truth:
         name = true["path"].rpartition("/")[2]
         told = true.get("told", True if true["state"] == "live" else life.is_told(name, image))
         placed = true.get("placed", told and life.is_placed(name, image)) if true["state"] != "live" else True
         what = f"{true['path']} ({true['state']}, {true['size']} bytes, {true['surviving_bytes']} survive in {true['runs']} runs)"
         here = found[id(true)]
+        ended = name.lower().rpartition(".")[2] in KNOWN_BY_CONTENT
+        lost = true["state"] != "live" and 0 < true["surviving_bytes"] == true["size"]
+        # What another file held as well may be there as that one's only.
+        if depth == "deep" and ended and lost and held[true["sha256"]] == 1:
+            tally["all there, content found", 0].append(true["sha256"] in exported.values())
+            if told:
+                tally["name and all there, named", 0].append(bool(here))
+                tally["name and all there, both joined", 0].append(
+                    any(hashes.get(row["id"]) == true["sha256"] for row in here))
         if not here:
             if told:
                 wrong.append(f"not listed: {what}")
@@ -404,6 +426,7 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--seeds", default="1..10")
     parser.add_argument("--system", default="fat,exfat,ntfs,hfsplus")
+    parser.add_argument("--depth", choices=("quick", "deep"), help="of all scans; else as drawn")
     parser.add_argument("--keep", type=pathlib.Path, help="keep volumes on which something does not hold here")
     options = parser.parse_args()
     first, _, last = options.seeds.partition("..")
@@ -413,9 +436,13 @@ def main():
         with tempfile.TemporaryDirectory() as work:
             folder = pathlib.Path(work)
             life = Life(seed, options.system.split(","), folder)
-            life.play()
+            try:
+                life.play()
+            except Full:
+                print(f"{seed}: {', '.join(life.told_as)}: not played, the volume was full", flush=True)
+                continue
             rows = life.finish()
-            wrong = judge(life, rows, folder, tally)
+            wrong = judge(life, rows, folder, tally, options.depth)
             print(f"{seed}: {', '.join(life.told_as)}: {len(rows)} rows, {len(wrong)} do not hold", flush=True)
             for line in wrong[:30]:
                 print("   ", line)
@@ -423,9 +450,9 @@ def main():
             if wrong and options.keep:
                 options.keep.mkdir(parents=True, exist_ok=True)
                 shutil.copy(life.card.image, options.keep / f"{seed}.img")
-    print("\nRATING   SCORE  FILES  RIGHT")
+    print(f"\n{'RATING':<33} SCORE  FILES  RIGHT")
     for (rating, score), outcomes in sorted(tally.items()):
-        print(f"{rating:<8} {score:>5}  {len(outcomes):>5}  {100 * sum(outcomes) / len(outcomes):>4.0f} %")
+        print(f"{rating:<33} {score:>5}  {len(outcomes):>5}  {100 * sum(outcomes) / len(outcomes):>4.0f} %")
     sys.exit(failures > 0)
 
 

@@ -14,7 +14,7 @@ import pathlib
 import subprocess
 import tempfile
 
-from lives import Life, depth_for, ends_alike, scanned
+from lives import Full, Life, depth_for, ends_alike, scanned
 
 MOST_SECONDS = 60  # of one command
 
@@ -48,7 +48,10 @@ def compare(seed, system, before, now):
     with tempfile.TemporaryDirectory() as work:
         folder = pathlib.Path(work)
         life = Life(seed, [system], folder)
-        life.play()
+        try:
+            life.play()
+        except Full:
+            return f"{seed} {system}: {', '.join(life.told_as)}, full", collections.Counter({"not played": 1}), []
         truth = [row for row in life.finish() if row["kind"] == "file"]
         depth = depth_for(life)
         both = []

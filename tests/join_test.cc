@@ -146,10 +146,37 @@ TEST(Joining, StaysInsideTheVolume) {
   EXPECT_EQ(scanned("disk", ahead + volume)["placement"], "none");
 }
 
+// The last name and the last content of a kind belong together, but less surely where files that
+// were made before and after it lie elsewhere.
+TEST(Joining, TellsWhereOrderSpeaksAgainstIt) {
+  const TempFolder folder;
+  const auto shown = [&](const std::string& volume, const std::string& name) {
+    const std::string shelf = folder.path(volume);
+    write_file(shelf + ".img", sample(volume));
+    EXPECT_EQ(undershelf({"scan", shelf + ".img", "--shelf", shelf, "--depth", "deep"}).code, 0);
+    const int64_t id = rows_of(shelf, {"--name", name}).at(0)["id"];
+    return undershelf({"show", shelf, std::to_string(id), "--format", "jsonl"}).lines().at(0);
+  };
+  const auto evidence_has = [](const Json& row, const std::string& words) {
+    return row["evidence"].dump().find(words) != std::string::npos;
+  };
+  const Json in_order = shown("hfsplus-kinds", "8nnnnnnnnn.ts");
+  EXPECT_EQ(in_order["rating"], "likely");
+  EXPECT_TRUE(evidence_has(in_order, "no other content of that kind")) << in_order;
+  EXPECT_FALSE(evidence_has(in_order, "lie elsewhere")) << in_order;
+  const Json against = shown("hfsplus-kinds-against-order", "Log 56.mkv");
+  EXPECT_EQ(against["rating"], "partial");
+  EXPECT_TRUE(evidence_has(against, "lie elsewhere")) << against;
+  EXPECT_EQ(against["size"], 37154);
+  const Outcome advice =
+      undershelf({"advise", folder.path("hfsplus-kinds-against-order"), "--name", "Log 56.mkv"});
+  EXPECT_NE(advice.out.find("the content may be another's"), std::string::npos) << advice.out;
+}
+
 INSTANTIATE_TEST_SUITE_P(Samples, Joined,
                          testing::Values(Case{"formatted-hfsplus-again", 8},
                                          Case{"formatted-ntfs-clusters", 8},
-                                         Case{"hfsplus-busy", 3}),
+                                         Case{"hfsplus-busy", 3}, Case{"hfsplus-kinds", 3}),
                          [](const auto& one) {
                            std::string name = one.param.sample;
                            std::erase(name, '-');

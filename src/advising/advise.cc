@@ -310,7 +310,7 @@ class Adviser {
     std::set<EntryId> unsure;
     SQLite::Statement row(shelf_.db(),
                           "SELECT v.entry FROM evidence v JOIN streams s ON s.entry=v.entry WHERE "
-                          "v.fact IN ('joined-by-size','joined-by-order') AND s.name IS NULL AND "
+                          "v.fact LIKE 'joined-by-%' AND s.name IS NULL AND "
                           "s.score<?");
     row.bind(1, kSure);
     while (row.executeStep()) unsure.insert(id_of<EntryId>(row.getColumn(0)));

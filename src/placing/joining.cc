@@ -25,6 +25,8 @@ namespace {
 
 constexpr const char* kBySize = "joined-by-size";
 constexpr const char* kByOrder = "joined-by-order";
+constexpr const char* kByKind = "joined-by-kind";
+constexpr const char* kByKindOnly = "joined-by-kind-only";
 
 // Between two files that have their places so many numbers may belong to files of which no name is
 // left: measured (docs/recovery/content.md).
@@ -108,6 +110,36 @@ class Joiner {
     }
   }
 
+  // Where one name and one find are left of a kind.
+  void join_by_kind(VolumeId volume) {
+    std::vector<Anchor> anchors = anchors_of(volume);
+    std::ranges::sort(anchors, {}, &Anchor::key);
+    std::map<std::string_view, size_t> wanted;  // names that size does not rule out, by extension
+    for (const Named& named : named_) wanted[named.extension] += named.open && !named.size;
+    std::map<std::string_view, std::vector<size_t>> left;  // finds, by format
+    for (size_t f = 0; f < finds_.size(); ++f) {
+      if (finds_[f].open) left[finds_[f].format].push_back(f);
+    }
+    for (size_t n = 0; n < named_.size(); ++n) {
+      heed_stop();
+      const Named& named = named_[n];
+      if (named.volume != volume || !named.open || named.size) continue;
+      std::vector<size_t> fitting;  // finds
+      for (const auto& [format, finds] : left) {
+        if (!content::may_be_called(format, named.extension)) continue;
+        fitting.insert(fitting.end(), finds.begin(), finds.end());
+      }
+      if (fitting.size() != 1 || !fits(finds_[fitting[0]], named)) continue;
+      size_t names = 0;
+      for (const auto& [extension, count] : wanted) {
+        names += content::may_be_called(finds_[fitting[0]].format, extension) ? count : 0;
+      }
+      if (names != 1) continue;
+      const bool alone = is_out_of_order(anchors, finds_[fitting[0]], named);
+      join(fitting[0], n, alone ? kByKindOnly : kByKind);
+    }
+  }
+
   Joined store() {
     SQLite::Transaction transaction(db_);
     Joined joined;
@@ -143,7 +175,7 @@ class Joiner {
         end.bind(1, entry);
         end.bind(2, carved);
         run(end);
-        ++(fact == kBySize ? joined.by_size : joined.by_order);
+        ++joined.files;
       }
     }
     transaction.commit();
@@ -289,6 +321,16 @@ class Joiner {
     return to - from - 1 - known;
   }
 
+  // Whether a find lies outside of what lies between the files (by number) that were made right
+  // before and after. Where these lie the other way round, that tells nothing.
+  static bool is_out_of_order(const std::vector<Anchor>& by_key, const Find& find,
+                              const Named& named) {
+    const auto behind = std::ranges::upper_bound(by_key, named.key, {}, &Anchor::key);
+    const uint64_t from = behind == by_key.begin() ? 0 : std::prev(behind)->begin;
+    const uint64_t to = behind == by_key.end() ? UINT64_MAX : behind->begin;
+    return from <= to && (find.begin < from || find.begin > to);
+  }
+
   void join(size_t find, size_t named, const char* fact) {
     finds_[find].open = named_[named].open = false;
     pairs_.push_back({find, named, fact});
@@ -314,6 +356,7 @@ Joined join_names(Shelf& shelf, std::span<const VolumeId> numbered, const Budget
   if (!joiner.has_work()) return {};
   joiner.join_by_size();
   for (const VolumeId volume : numbered) joiner.join_by_order(volume);
+  for (const VolumeId volume : numbered) joiner.join_by_kind(volume);
   return joiner.store();
 }
 
@@ -322,7 +365,7 @@ void undo_joins(Shelf& shelf) {
   {
     SQLite::Statement row(shelf.db(), R"sql(
       SELECT s.id, s.size, v.fact FROM evidence v JOIN streams s ON s.entry=v.entry
-      WHERE v.fact IN ('joined-by-size','joined-by-order') AND s.name IS NULL)sql");
+      WHERE v.fact LIKE 'joined-by-%' AND s.name IS NULL)sql");
     SQLite::Statement reset(shelf.db(), R"sql(
       UPDATE streams SET size=?1, valid_size=?1, placement='none', pieces=?2, stepped=NULL,
         checked=NULL, format=NULL, type=NULL, sound_to=NULL, why=NULL, sha256=NULL, says=NULL
@@ -341,7 +384,7 @@ void undo_joins(Shelf& shelf) {
     // Also those whose names were read anew since.
     shelf.db().exec("UPDATE entries SET merged_into=NULL WHERE state='carved'");
     shelf.db().exec(
-        "DELETE FROM evidence WHERE fact IN ('joined-by-size','joined-by-order') OR "
+        "DELETE FROM evidence WHERE fact LIKE 'joined-by-%' OR "
         "(fact='end-unsure' AND entry NOT IN (SELECT id FROM entries WHERE state='carved'))");
   }
   transaction.commit();

@@ -24,7 +24,7 @@ struct Facts {
   bool has_place = false;            // a first cluster is recorded
   Placement placement = Placement::none;
   // How a name without a place and content without a name became one file.
-  enum class Joined : uint8_t { no, by_size, by_order };
+  enum class Joined : uint8_t { no, by_size, by_order, by_kind, by_kind_only };
   Joined joined = Joined::no;
   uint64_t stepped = 0;                      // times a placement went around clusters in use
   std::array<uint64_t, kLossCauses> lost{};  // by Loss::Cause; no byte counts twice

@@ -33,7 +33,7 @@ const char* const StreamRow::kSelect = R"sql(
          s.intact_bytes, s.first, s.entangled, s.scattered, e.volume, s.open, s.hint, s.codec,
          s.unit, s.encoding, s.checked, s.sound_to, s.format, s.why,
          CASE WHEN s.placement='content' THEN (SELECT fact FROM evidence WHERE entry=e.id
-           AND fact IN ('joined-by-size','joined-by-order')) END,
+           AND fact LIKE 'joined-by-%') END,
          s.placement='content' AND EXISTS(SELECT 1 FROM evidence WHERE entry=e.id
            AND fact='end-unsure')
   FROM streams s JOIN entries e ON e.id=s.entry
@@ -91,9 +91,11 @@ StreamRow::StreamRow(Columns& row, const VolumeTable& volumes) {
   }
   if (facts.placement == Placement::content) {
     const std::string joined = next().getString();
-    facts.joined = joined == "joined-by-size"    ? Facts::Joined::by_size
-                   : joined == "joined-by-order" ? Facts::Joined::by_order
-                                                 : Facts::Joined::no;
+    facts.joined = joined == "joined-by-size"        ? Facts::Joined::by_size
+                   : joined == "joined-by-order"     ? Facts::Joined::by_order
+                   : joined == "joined-by-kind"      ? Facts::Joined::by_kind
+                   : joined == "joined-by-kind-only" ? Facts::Joined::by_kind_only
+                                                     : Facts::Joined::no;
     facts.end_unsure = next().getInt() != 0;
   }
   facts.kept_inline = is_inline(pieces);

@@ -72,7 +72,7 @@ void join_found_files(Shelf& shelf, std::span<const VolumeId> numbered, const Bu
                       ScanResult& result) {
   do_in_order(result, [&] {
     const Joined joined = join_names(shelf, numbered, budget);
-    result.joined = joined.by_size + joined.by_order;
+    result.joined = joined.files;
     result.carved -= std::min(result.carved, result.joined);
   });
 }
