@@ -25,7 +25,8 @@ TEST_P(Account, AddsUp) {
   const std::string bag = folder.path("bag");
   write_file(image, sample(GetParam()));
   const bool deep = GetParam().starts_with("formatted") || GetParam() == "disk-repartitioned" ||
-                    GetParam() == "fat32-images" || GetParam().starts_with("bare-");
+                    GetParam() == "fat32-images" || GetParam().starts_with("bare-") ||
+                    GetParam().starts_with("hfsplus-kinds");
   ASSERT_LE(undershelf({"scan", image, "--shelf", shelf, "--depth", deep ? "deep" : "quick"}).code,
             1);
   const Json count = undershelf({"list", shelf, "--count", "--format", "jsonl"}).lines().at(0);
