@@ -123,7 +123,8 @@ class Joiner {
     for (size_t n = 0; n < named_.size(); ++n) {
       heed_stop();
       const Named& named = named_[n];
-      if (named.volume != volume || !named.open || named.size) continue;
+      const bool is_last = named.open && !named.size && wanted[named.extension] == 1;
+      if (named.volume != volume || !is_last) continue;
       std::vector<size_t> fitting;  // finds
       for (const auto& [format, finds] : left) {
         if (!content::may_be_called(format, named.extension)) continue;

@@ -69,7 +69,7 @@ void Shelf::prepare(const std::string& path) {
   keep_temporary_files_near(path);
   db_->exec("PRAGMA cache_size=-65536");
   db_->exec("PRAGMA synchronous=NORMAL");
-  // Pages that pass after pass writes go from the log to their places less often than every 4 MiB.
+  // Pages that pass after pass writes go from the log to their places each 64 MiB, not each 8.
   db_->exec("PRAGMA wal_autocheckpoint=8192");
 }
 
