@@ -24,9 +24,13 @@ long number_in(const char* name) {
 
 std::atomic<long> writes{0}, news{0};
 
+// Processes that the program forks fail by themselves in tests of their own (box_test.cc).
+std::atomic<bool> is_forked{false};
+
 // Whether this call is the one that fails: by turns the medium is full, or broken.
 bool fails() {
   static const long which = number_in("UNDERSHELF_FAIL_WRITE");
+  if (is_forked) return false;
   const long now = ++writes;
   if (now != which) return false;
   errno = now % 2 == 0 ? ENOSPC : EIO;
@@ -99,7 +103,9 @@ pid_t fork() {
     }
     std::fprintf(stderr, "FORKED %ld\n", threads);
   }
-  return real();
+  const pid_t child = real();
+  if (child == 0) is_forked = true;
+  return child;
 }
 int fsync(int fd) {
   static auto* const real = next<int(int)>("fsync");
@@ -139,7 +145,7 @@ int mkdirat(int at, const char* path, mode_t mode) {
 
 void* operator new(size_t size) {
   static const long which = number_in("UNDERSHELF_FAIL_NEW");
-  void* memory = ++news == which ? nullptr : std::malloc(size == 0 ? 1 : size);
+  void* memory = !is_forked && ++news == which ? nullptr : std::malloc(size == 0 ? 1 : size);
   if (memory == nullptr) throw std::bad_alloc();
   return memory;
 }
