@@ -247,8 +247,11 @@ class FailingCalls : public testing::Test {
     rows_ = list(shelf_);
     ASSERT_GT(rows_.size(), 5U);
   }
+  // Without ids: what was found by content alone while a volume could not be read has taken some.
   static std::vector<Json> list(const std::string& shelf) {
-    return undershelf({"list", shelf, "--format", "jsonl"}).lines();
+    std::vector<Json> rows = undershelf({"list", shelf, "--format", "jsonl"}).lines();
+    for (Json& row : rows) row.erase("id");
+    return rows;
   }
   Outcome run(const char* what, long number, const std::string& call) {
     return shell(std::string(what) + "=" + std::to_string(number) +

@@ -77,9 +77,19 @@ class CarvedStore {
       forget_streams(entry);
       db_.exec(fmt::format("DELETE FROM entries WHERE id={}", entry));
     }
+    if (!known_.empty()) drop_empty_folders();
   }
 
  private:
+  void drop_empty_folders() {
+    for (int level = 0; level < 2; ++level) {  // of a type, then of all
+      db_.exec(
+          "DELETE FROM entries WHERE state='carved' AND kind='folder' AND id NOT IN "
+          "(SELECT parent FROM entries WHERE state='carved' AND parent IS NOT NULL)");
+    }
+    db_.exec("DELETE FROM folder_paths WHERE entry NOT IN (SELECT id FROM entries)");
+  }
+
   void forget_streams(int64_t entry) {
     db_.exec(
         fmt::format("DELETE FROM losses WHERE stream IN (SELECT id FROM streams WHERE "
