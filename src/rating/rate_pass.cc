@@ -198,7 +198,8 @@ class Rater {
 
   int64_t group_of(VolumeId id) const {
     const VolumeRecord* volume = volumes_.find(id);
-    return volume != nullptr && volume->inside ? number_of(id) : -number_of(volumes_.space_of(id));
+    if (volume == nullptr) return -number_of(SpaceId::source);
+    return volume->inside ? number_of(id) : -number_of(volume->space);
   }
 
   void add_rivals(std::vector<Loaded>& loaded) {

@@ -79,7 +79,7 @@ StreamRow::StreamRow(Columns& row, const VolumeTable& volumes) {
                                    Encoding::encrypted);
   const VolumeRecord* record = volumes.find(volume);
   facts.cluster = record != nullptr ? record->volume.cluster_size : 0;
-  space = volumes.space_of(volume);
+  space = record != nullptr ? record->space : SpaceId::source;
   // Most streams have nothing of the rest.
   if (const auto& checked = next(); !checked.isNull()) {
     facts.check = content::level_named(checked.getText());

@@ -61,12 +61,10 @@ constexpr Sentence kSentences[] = {
      "well."},
     {"joined-by-kind",
      "Its name stood without content, and content without a name at byte {} of the source: no "
-     "other "
-     "name and no other content of that kind is left."},
+     "other name and no other content of that kind is left."},
     {"joined-by-kind-only",
      "Its name stood without content, and content without a name at byte {} of the source: no "
-     "other "
-     "name and no other content of that kind is left, but files made before and after it lie "
+     "other name and no other content of that kind is left, but files made before and after it lie "
      "elsewhere."},
     {"end-unsure", "Nothing behind its last byte bears out that it ends there."},
     {"size-lost", "Its size was never recorded."},

@@ -20,11 +20,6 @@ class VolumeTable {
     const auto found = std::ranges::lower_bound(records_, id, {}, &VolumeRecord::id);
     return found != records_.end() && found->id == id ? &*found : nullptr;
   }
-  // On which it lies; for none, the source.
-  SpaceId space_of(VolumeId id) const {
-    const VolumeRecord* record = find(id);
-    return record != nullptr ? record->space : SpaceId::source;
-  }
 
  private:
   std::vector<VolumeRecord> records_;
