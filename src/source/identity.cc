@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <filesystem>
+#include <future>
 
 #include "source/device.h"
 #include "source/hash.h"
@@ -23,6 +25,25 @@ std::string serial_of(const std::string& path) {
   return Ledger::load(ledger_of(path)).header().serial;
 }
 
+// Of those that can be read in full, in order. Two at a time, as hashing takes longer than reading.
+std::vector<BlockHash> hash_blocks(const Source& source, const std::vector<ByteRange>& ranges) {
+  std::vector<BlockHash> hashes;
+  std::array<std::vector<std::byte>, 2> blocks;
+  for (size_t begin = 0; begin < ranges.size(); begin += blocks.size()) {
+    const size_t count = std::min(blocks.size(), ranges.size() - begin);
+    std::array<std::future<std::string>, blocks.size()> hashed;
+    for (size_t i = 0; i < count; ++i) {
+      blocks[i].resize(ranges[begin + i].length);
+      if (!source.read(ranges[begin + i].offset, blocks[i]).ok()) continue;
+      hashed[i] = std::async(sha256_hex, std::span<const std::byte>(blocks[i]));
+    }
+    for (size_t i = 0; i < count; ++i) {
+      if (hashed[i].valid()) hashes.push_back({ranges[begin + i], hashed[i].get()});
+    }
+  }
+  return hashes;
+}
+
 }  // namespace
 
 SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip) {
@@ -32,17 +53,17 @@ SourceIdentity identify(const std::string& path, const Source& source, uint64_t 
   identity.skip = skip;
   identity.size = source.size();
   identity.sector_size = source.sector_size();
-  std::vector<std::byte> block(std::min(kHashedAtATime, source.size()));
-  const uint64_t last = source.size() - block.size();
+  const uint64_t length = std::min(kHashedAtATime, source.size());
+  const uint64_t last = source.size() - length;
   uint64_t next = 0;  // blocks do not overlap, so a small source has fewer of them
+  std::vector<ByteRange> ranges;
   for (uint64_t i = 0; i < kBlocks; ++i) {
     const uint64_t at = last / (kBlocks - 1) * i + last % (kBlocks - 1) * i / (kBlocks - 1);
     if (i > 0 && at < next) continue;
-    if (source.read(at, block).ok()) {
-      identity.blocks.push_back({{at, block.size()}, sha256_hex(block)});
-    }
-    next = at + block.size();
+    ranges.push_back({at, length});
+    next = at + length;
   }
+  identity.blocks = hash_blocks(source, ranges);
   return identity;
 }
 
@@ -51,12 +72,14 @@ std::string difference(const SourceIdentity& known, const Source& source) {
     return fmt::format("it has {} bytes where the scanned source had {}", source.size(),
                        known.size);
   }
-  std::vector<std::byte> block;
-  for (const BlockHash& expected : known.blocks) {
-    block.resize(expected.range.length);
-    if (source.read(expected.range.offset, block).ok() && sha256_hex(block) != expected.sha256) {
+  std::vector<ByteRange> ranges;
+  for (const BlockHash& block : known.blocks) ranges.push_back(block.range);
+  const std::vector<BlockHash> now = hash_blocks(source, ranges);
+  for (auto expected = known.blocks.begin(); const BlockHash& block : now) {
+    while (expected->range.offset != block.range.offset) ++expected;  // could not be read
+    if (block.sha256 != expected->sha256) {
       return fmt::format("its bytes from {} on differ from those of the scanned source",
-                         expected.range.offset);
+                         block.range.offset);
     }
   }
   return {};
