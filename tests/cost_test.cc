@@ -9,8 +9,8 @@
 #include "fs/assembly/scene.h"
 #include "fs/chained/cluster_set.h"
 #include "fs/hfsplus/remnants.h"
-#include "fs/ntfs/assembly.h"
-#include "fs/ntfs/detector.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 #include "scan/scan.h"
 #include "shelf/shelf.h"
 #include "shelf/writer.h"
@@ -276,7 +276,7 @@ TEST(Traces, ThatContradictEachOtherMakeSoManyVolumes) {
   ASSERT_EQ(scene.traces.size(), kStretches);
   const auto kept = scene.of_kind(ntfs::kRecords);
   EXPECT_EQ(kept.data(), scene.traces.data()) << "asked for in loops: a view, no copy";
-  const std::vector<Assembled> volumes = ntfs::assemble(scene);
+  const std::vector<Assembled> volumes = assemble(Ntfs{}, scene);
   EXPECT_GE(volumes.size(), 1U);
   EXPECT_LE(volumes.size(), 256U);
   EXPECT_LE(source->read_so_far(), 8 * kStretches * kTogether * kRecord);

@@ -639,6 +639,8 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
     size_t reach() const override { return 5000; }
     void look(const SweepBlock& block, std::vector<Trace>& found) override {
       EXPECT_EQ(block.offset, next);
+      const uint64_t before = block.offset == 0 ? 0 : (block.offset - 1) / 512 % 250 + 1;
+      EXPECT_EQ(std::to_integer<uint64_t>(block.before), before) << block.offset;
       next = block.offset + block.own;
       EXPECT_LE(block.own, block.bytes.size());
       const uint64_t there = block.offset + block.bytes.size();
@@ -648,6 +650,7 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
       }
       found.push_back({block.offset, 512, 1, 0, 0});
     }
+    bool can_have_found(const Trace&) const override { return true; }
     uint64_t next = 0, size = 0;
   };
   for (const uint64_t size : {512ULL, 5000ULL, (1ULL << 20) + 512, (5ULL << 20) + 100}) {

@@ -6,6 +6,7 @@
 #include <cstring>
 #include <string_view>
 
+#include "content/marks.h"
 #include "content/walk.h"
 
 namespace undershelf::content {
@@ -66,7 +67,6 @@ constexpr std::array kMarks = {
     "\xFF\xF1"sv,
     "\xFF\xF9"sv,
     "\0\0\1\xBA"sv,
-    "G"sv,
 };
 
 // What text begins with that is more than text.
@@ -77,33 +77,12 @@ constexpr std::array kTextMarks = {
     "DKIM-"sv, "To:"sv,     "ARC-"sv,     "\xEF\xBB\xBF<"sv, "["sv,
 };
 
-// Those by their first byte, so many at most.
-class MarksByFirstByte {
- public:
-  constexpr MarksByFirstByte() {
-    for (const std::string_view mark : kMarks) add(mark);
-    for (const std::string_view mark : kTextMarks) add(mark);
-  }
-  bool begins(std::string_view head) const {
-    const Few& few = by_first_byte_[static_cast<unsigned char>(head[0])];
-    for (size_t i = 0; i < few.count; ++i) {
-      if (head.starts_with(few.marks[i])) return true;
-    }
-    return false;
-  }
-
- private:
-  constexpr void add(std::string_view mark) {
-    Few& few = by_first_byte_[static_cast<unsigned char>(mark[0])];
-    few.marks[few.count++] = mark;
-  }
-  struct Few {
-    std::array<std::string_view, 12> marks;
-    size_t count = 0;
-  };
-  std::array<Few, 256> by_first_byte_{};
-};
-constexpr MarksByFirstByte kByFirstByte;
+constexpr Marks kFirst = [] {
+  Marks marks;
+  for (const std::string_view mark : kMarks) marks.add(mark);
+  for (const std::string_view mark : kTextMarks) marks.add(mark);
+  return marks;
+}();
 
 // Marks that stand further in: of boxes (ISO/IEC 14496-12, 4.2) and databases at 4, of tar at 257.
 bool has_inner_mark(std::string_view head) {
@@ -124,9 +103,13 @@ bool is_text(std::byte byte) {
   return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
 }
 
-// Whether it is a packet of the second kind of transport stream, which begins with a time stamp.
-bool is_stamped_transport(std::string_view head) {
-  return head.size() > 4 + 192 && head[4] == 'G' && head[4 + 192] == 'G';
+// Whether two packets of a transport stream follow each other; those of the second kind begin with
+// a time stamp.
+bool is_transport(std::string_view head) {
+  const auto repeats = [&](size_t at, size_t packet) {
+    return head[at] == 'G' && head.size() > at + packet && head[at + packet] == 'G';
+  };
+  return repeats(0, 188) || repeats(4, 192);
 }
 
 }  // namespace
@@ -134,7 +117,7 @@ bool is_stamped_transport(std::string_view head) {
 bool may_begin(std::span<const std::byte> head, std::byte before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
   if (text.size() < 16) return false;
-  if (!kByFirstByte.begins(text) && !has_inner_mark(text) && !is_stamped_transport(text)) {
+  if (kFirst.at(text).empty() && !has_inner_mark(text) && !is_transport(text)) {
     return false;
   }
   // Text of less than a sector is followed by zeros.

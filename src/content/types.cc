@@ -4,7 +4,8 @@
 #include <array>
 #include <cstring>
 #include <string>
-#include <vector>
+
+#include "content/marks.h"
 
 namespace undershelf {
 namespace {
@@ -112,21 +113,18 @@ constexpr uint32_t id_of(std::string_view magic) {
   return hash;
 }
 
-bool is_mark(const Format& format) {
+constexpr bool is_mark(const Format& format) {
   constexpr size_t kLeast = 3;  // shorter ones stand everywhere
-  return format.magic_at == 0 && format.magic.size() >= kLeast && !is_text(format);
+  return format.magic_at == 0 && format.magic.size() >= kLeast && format.magic != kText;
 }
 
-// All marks, by their first byte.
-std::array<std::vector<std::string_view>, 256> marks_by_first_byte() {
-  std::array<std::vector<std::string_view>, 256> by_first_byte;
+constexpr content::Marks kMarks = [] {
+  content::Marks marks;
   for (const Format& format : kFormats) {
-    if (!is_mark(format)) continue;
-    auto& here = by_first_byte[static_cast<unsigned char>(format.magic[0])];
-    if (std::ranges::find(here, format.magic) == here.end()) here.push_back(format.magic);
+    if (is_mark(format)) marks.add(format.magic);
   }
-  return by_first_byte;
-}
+  return marks;
+}();
 
 }  // namespace
 
@@ -135,14 +133,9 @@ std::optional<uint32_t> mark_of(const Format& format) {
 }
 
 std::optional<uint32_t> mark_at(std::span<const std::byte> head) {
-  static const auto kMarks = marks_by_first_byte();
-  if (head.empty()) return std::nullopt;
-  for (const std::string_view magic : kMarks[std::to_integer<unsigned>(head[0])]) {
-    if (magic.size() <= head.size() && std::memcmp(head.data(), magic.data(), magic.size()) == 0) {
-      return id_of(magic);
-    }
-  }
-  return std::nullopt;
+  const std::string_view mark =
+      kMarks.at({reinterpret_cast<const char*>(head.data()), head.size()});
+  return mark.empty() ? std::nullopt : std::optional(id_of(mark));
 }
 
 std::string extension_in(std::string_view name) {

@@ -1,6 +1,7 @@
 // What the sweep asks of each file system: to recognise pieces of its metadata in raw blocks.
 #pragma once
 
+#include <algorithm>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -16,6 +17,16 @@ struct SweepBlock {
   uint64_t offset = 0;               // byte of the source of the first byte; a multiple of 512
   std::span<const std::byte> bytes;  // what is to be looked at, and what follows it
   size_t own = 0;                    // bytes in which pieces to be found begin
+  std::byte before{};                // the byte in front of the first one; 0 where the sweep begins
+
+  // Visits the own sectors that are all there: where each begins in `bytes`, and its bytes.
+  template <typename Visit>
+  void each_sector(Visit visit) const {
+    const size_t end = std::min(own, bytes.size() / kSweepStep * kSweepStep);
+    for (size_t at = 0; at < end; at += kSweepStep) {
+      visit(at, reinterpret_cast<const unsigned char*>(bytes.data() + at));
+    }
+  }
 };
 
 // Looks at every block of a source once, in order. Used from one thread. Rejects an ordinary block
@@ -29,6 +40,9 @@ class Detector {
   // multiples of 512 bytes of the source; a trace that goes on where the last one found ends is
   // joined to it.
   virtual void look(const SweepBlock& block, std::vector<Trace>& found) = 0;
+  // Whether it may have said that of a place, where that is no header. A shelf may come from
+  // anybody.
+  virtual bool can_have_found(const Trace& trace) const = 0;
 };
 
 }  // namespace undershelf

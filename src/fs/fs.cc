@@ -4,18 +4,12 @@
 #include <array>
 #include <cctype>
 
-#include "fs/exfat/assembly.h"
-#include "fs/exfat/detector.h"
+#include "fs/assembly/scene.h"
 #include "fs/exfat/reader.h"
-#include "fs/fat/assembly.h"
-#include "fs/fat/detector.h"
 #include "fs/fat/reader.h"
-#include "fs/hfsplus/assembly.h"
-#include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/reader.h"
-#include "fs/ntfs/assembly.h"
-#include "fs/ntfs/detector.h"
 #include "fs/ntfs/reader.h"
+#include "fs/systems.h"
 
 namespace undershelf {
 
@@ -30,34 +24,24 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   return make_reader(source, where, *geometry, options, {});
 }
 
+template <typename System, auto find_geometry, auto make_reader>
+constexpr FileSystem file_system(std::string_view name, const Traits& traits) {
+  return {name, traits, open<find_geometry, make_reader>, [] { return make_detector(System{}); },
+          [](const Scene& scene) { return assemble(System{}, scene); }};
+}
+
 }  // namespace
 
 std::span<const FileSystem> file_systems() {
   static constexpr std::array kFileSystems = {
-      FileSystem{"fat",
-                 {"fat", "FAT", "vfat", true, false},
-                 open<fat::find_geometry, fat::make_reader>,
-                 fat::make_detector,
-                 fat::can_be_trace,
-                 fat::assemble},
-      FileSystem{"exfat",
-                 {"exfat", "exFAT", "exfat", true, false},
-                 open<exfat::find_geometry, exfat::make_reader>,
-                 exfat::make_detector,
-                 exfat::can_be_trace,
-                 exfat::assemble},
-      FileSystem{"ntfs",
-                 {"ntfs", "NTFS", "ntfs", false, false, false, 0xFFFFFFFFFFFF},
-                 open<ntfs::find_geometry, ntfs::make_reader>,
-                 ntfs::make_detector,
-                 ntfs::can_be_trace,
-                 ntfs::assemble},
-      FileSystem{"hfsplus",
-                 {"hfs", "HFS+", "hfsplus", false, true, true},
-                 open<hfsplus::find_geometry, hfsplus::make_reader>,
-                 hfsplus::make_detector,
-                 hfsplus::can_be_trace,
-                 hfsplus::assemble}};
+      file_system<Fat, fat::find_geometry, fat::make_reader>("fat",
+                                                             {"fat", "FAT", "vfat", true, false}),
+      file_system<Exfat, exfat::find_geometry, exfat::make_reader>(
+          "exfat", {"exfat", "exFAT", "exfat", true, false}),
+      file_system<Ntfs, ntfs::find_geometry, ntfs::make_reader>(
+          "ntfs", {"ntfs", "NTFS", "ntfs", false, false, false, 0xFFFFFFFFFFFF}),
+      file_system<Hfsplus, hfsplus::find_geometry, hfsplus::make_reader>(
+          "hfsplus", {"hfs", "HFS+", "hfsplus", false, true, true})};
   return kFileSystems;
 }
 

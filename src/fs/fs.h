@@ -40,7 +40,6 @@ std::vector<uint64_t> free_places(VolumeReader& reader, size_t most);
 bool is_free(VolumeReader& reader, uint64_t place);
 
 class Detector;
-struct Trace;
 struct Scene;
 struct Assembled;
 
@@ -67,9 +66,6 @@ struct FileSystem {
                                         const ReadOptions& options);
   // What recognises pieces of its metadata during a sweep.
   std::unique_ptr<Detector> (*make_detector)();
-  // Whether its detector may have said that of a place, where that is no header. A shelf may come
-  // from anybody.
-  bool (*can_be_trace)(const Trace& trace);
   // The volumes that such pieces tell of, besides those that are known.
   std::vector<Assembled> (*assemble)(const Scene& scene);
 };

@@ -15,28 +15,33 @@ constexpr size_t kMostMarks = 200'000;
 constexpr uint64_t kBeforeDescriptor = 16 * 2048;
 bool is_descriptor(std::span<const std::byte> sector) {
   constexpr std::string_view kPrimary("\1CD001\1", 7);
-  return std::memcmp(sector.data(), kPrimary.data(), kPrimary.size()) == 0;
+  return sector[0] == std::byte{1} &&
+         std::memcmp(sector.data(), kPrimary.data(), kPrimary.size()) == 0;
 }
 
 class ContentDetector : public Detector {
  public:
   size_t reach() const override { return content::kStartLength; }
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
-    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
+    block.each_sector([&](size_t at, const unsigned char*) {
       const auto there = block.bytes.subspan(at);
       if (is_descriptor(there) && block.offset + at >= kBeforeDescriptor) {
         found.push_back({block.offset + at - kBeforeDescriptor, kSweepStep, kStartTrace, 0, 0});
       }
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
-      const std::byte before = at == 0 ? std::byte{0} : block.bytes[at - 1];
+      const std::byte before = at == 0 ? block.before : block.bytes[at - 1];
       if (content::may_begin(there.first(length), before)) {
         found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
       } else if (mark && kept_ < kMostMarks) {
         found.push_back({block.offset + at, kSweepStep, kMarkTrace, *mark, 0});
         ++kept_;
       }
-    }
+    });
+  }
+
+  bool can_have_found(const Trace& trace) const override {
+    return trace.kind == kStartTrace || trace.kind == kMarkTrace;
   }
 
  private:

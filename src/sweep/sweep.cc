@@ -15,7 +15,8 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr size_t kBlock = 1 << 20;         // bytes read at once: the buffers stay in the cache
+constexpr size_t kBlock = 1 << 20;         // bytes read at once
+constexpr size_t kLookedAt = 1 << 17;      // and looked at by all, while they are in the cache
 constexpr size_t kBuffers = 4;             // one looked at, the one before, two read ahead
 constexpr size_t kTracesAtOnce = 200'000;  // found since the last checkpoint
 
@@ -128,6 +129,23 @@ size_t carry(const Buffer* before, size_t kept, uint64_t position, Buffer& to) {
   return carried;
 }
 
+// Shows a block to all detectors, in parts that have `kept` bytes behind them where there are.
+void look(const SweepBlock& block, size_t kept,
+          const std::vector<std::unique_ptr<Detector>>& detectors, SweepFinds& finds) {
+  SweepBlock part;
+  part.before = block.before;
+  for (size_t at = 0; at < block.own; at += part.own) {
+    part.offset = block.offset + at;
+    part.own = std::min(kLookedAt, block.own - at);
+    part.bytes = block.bytes.subspan(at, std::min(part.own + kept, block.bytes.size() - at));
+    const bool blank = is_zeros(part.bytes);  // as much of most media is
+    for (size_t i = 0; i < detectors.size() && !blank; ++i) {
+      detectors[i]->look(part, finds.traces[i]);
+    }
+    part.before = part.bytes[part.own - 1];
+  }
+}
+
 }  // namespace
 
 uint64_t sweep(const Source& source, const ByteRange& range,
@@ -155,11 +173,11 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     saved = Clock::now();
   };
   const Buffer* before = nullptr;
+  SweepBlock block;
   while (position < end) {
     Buffer& buffer = reader.next();
     note_unreadable(buffer.bad, {begin, end - begin}, finds.unreadable);
     const size_t carried = carry(before, kept, position, buffer);
-    SweepBlock block;
     block.offset = position;
     block.bytes = std::span(buffer.bytes).subspan(kept - carried, carried + buffer.length);
     // Without another block behind it, all of it is looked at now.
@@ -168,10 +186,8 @@ uint64_t sweep(const Source& source, const ByteRange& range,
         last ? end : std::min(end, buffer.offset + buffer.length - std::min(kept, buffer.length));
     if (until > position) {
       block.own = until - position;
-      const bool blank = is_zeros(block.bytes);  // as much of most media is
-      for (size_t i = 0; i < detectors.size() && !blank; ++i) {
-        detectors[i]->look(block, finds.traces[i]);
-      }
+      look(block, kept, detectors, finds);
+      block.before = block.bytes[block.own - 1];
       position = until;
     }
     before = &buffer;

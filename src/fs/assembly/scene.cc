@@ -15,11 +15,12 @@ VolumeReader* Scene::current_at(uint64_t place) const {
 void Scene::set_traces(std::vector<Trace> of_system, const FileSystem& system) {
   traces = std::move(of_system);
   const uint64_t size = source->size();
+  const std::unique_ptr<Detector> detector = system.make_detector();
   std::erase_if(traces, [&](const Trace& trace) {
     const bool is_on_source = trace.length > 0 && trace.offset < size &&
                               trace.length <= size - trace.offset && trace.offset % kSweepStep == 0;
     const bool can_be =
-        trace.kind == kHeaderTrace ? trace.number <= trace.offset : system.can_be_trace(trace);
+        trace.kind == kHeaderTrace ? trace.number <= trace.offset : detector->can_have_found(trace);
     return !is_on_source || !can_be;
   });
   std::ranges::stable_sort(traces, {},

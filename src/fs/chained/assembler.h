@@ -15,17 +15,21 @@
 
 namespace undershelf::chained {
 
-// What a system derives from: its types, and its functions of those names.
-template <typename Boot, typename GeometryOf, typename FoundOf, auto find, auto make>
+// What a system derives from: its types, its functions of those names, its rules, and how many
+// clusters it has at most.
+template <typename Boot, typename GeometryOf, typename FoundOf, auto find, auto make,
+          const Rules& rules, uint32_t most_clusters>
 struct SystemOf {
   using BootSector = Boot;
   using Geometry = GeometryOf;
   using Found = FoundOf;
   static constexpr auto find_geometry = find;
   static constexpr auto make_reader = make;
+  static constexpr const Rules& kRules = rules;
+  static constexpr uint32_t kMostClusters = most_clusters;
 };
 
-// `System` is a SystemOf, and has kFamily, kRules, kMostClusters and from_header(boot). To be run
+// `System` is a SystemOf, and has kFamily and from_header(boot). To be run
 // once.
 template <typename System>
 class Assembler {

@@ -1,5 +1,6 @@
 #include "fs/chained/chain.h"
 
+#include <array>
 #include <map>
 
 namespace undershelf {
@@ -23,23 +24,15 @@ class Visited {
 }  // namespace
 
 std::string_view to_text(Chain::End end) {
-  switch (end) {
-    case Chain::End::marked:
-      return "ends";
-    case Chain::End::enough:
-      return "goes on";
-    case Chain::End::free_cluster:
-      return "runs into a free cluster";
-    case Chain::End::bad_cluster:
-      return "runs into a bad cluster";
-    case Chain::End::outside:
-      return "leads outside the volume";
-    case Chain::End::loop:
-      return "comes back to itself";
-    case Chain::End::unreadable:
-      break;
-  }
-  return "leads to a part of the FAT that cannot be read";
+  constexpr std::array<std::string_view, 7> kTexts = {
+      "ends",
+      "goes on",
+      "runs into a free cluster",
+      "runs into a bad cluster",
+      "leads outside the volume",
+      "comes back to itself",
+      "leads to a part of the FAT that cannot be read"};
+  return kTexts.at(static_cast<size_t>(end));
 }
 
 Chain follow_chain(uint32_t first, uint64_t most, uint64_t cluster_count,

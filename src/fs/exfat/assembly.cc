@@ -1,5 +1,3 @@
-#include "fs/exfat/assembly.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,11 +8,12 @@
 
 #include "content/types.h"
 #include "fs/chained/assembler.h"
-#include "fs/exfat/detector.h"
 #include "fs/exfat/entries.h"
 #include "fs/exfat/folder.h"
 #include "fs/exfat/reader.h"
 #include "fs/exfat/unplaced.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 #include "model/text.h"
 
 namespace undershelf::exfat {
@@ -26,10 +25,9 @@ constexpr size_t kMostSets = 200'000;     // kept for voting
 constexpr size_t kCandidates = 64;        // layouts weighed by content
 constexpr uint64_t kMostPart = 16 << 20;  // bytes read at once of sectors that follow each other
 
-struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader> {
+struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader,
+                                  kExfatRules, 0xFFFFFFF5> {
   static constexpr std::string_view kFamily = "exfat";
-  static constexpr const Rules& kRules = kExfatRules;
-  static constexpr uint32_t kMostClusters = 0xFFFFFFF5;
   static std::optional<Geometry> from_header(const BootSector& boot) {
     std::optional<Geometry> geometry = from_fields(boot);
     if (geometry) geometry->notes.clear();
@@ -45,6 +43,10 @@ struct Told {
   uint64_t unit() const { return first - kFirstCluster; }
 };
 
+// Entry sets prove themselves, but name neither their own place nor their folder's. Folders are
+// named by number in one place and begin in another: the layout with which most of both agree is
+// right, and files must begin there as their names say. Boot sectors, the root's own entries and
+// the FAT's beginning give the rest where they are left.
 class Assembler : public chained::Assembler<System> {
  public:
   explicit Assembler(const Scene& scene) : chained::Assembler<System>(scene) {
@@ -322,7 +324,8 @@ class Assembler : public chained::Assembler<System> {
 };
 
 }  // namespace
-
-std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
-
 }  // namespace undershelf::exfat
+
+std::vector<undershelf::Assembled> undershelf::assemble(Exfat, const Scene& scene) {
+  return exfat::Assembler(scene).run();
+}

@@ -1,10 +1,12 @@
-#include "fs/exfat/detector.h"
+#include "fs/detector.h"
 
 #include <array>
 #include <cstring>
 
 #include "fs/exfat/folder.h"
 #include "fs/exfat/geometry.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::exfat {
 namespace {
@@ -16,24 +18,43 @@ class ExfatDetector : public Detector {
   size_t reach() const override { return kMostSetEntries * kEntry; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
-    const size_t end = std::min(block.own, block.bytes.size() / kSweepStep * kSweepStep);
-    const auto* bytes = reinterpret_cast<const unsigned char*>(block.bytes.data());
-    for (size_t sector = 0; sector < end; sector += kSweepStep) {
-      look_at_sector(block, bytes, sector, found);
-      for (size_t at = sector; at < sector + kSweepStep; at += kEntry) {
-        if ((bytes[at] | kInUse) != kFile) continue;
-        if (at + kEntry >= block.bytes.size() || (bytes[at + kEntry] | kInUse) != kStream) continue;
-        const auto entries =
-            std::span(reinterpret_cast<const DirectoryEntry*>(bytes + at),
-                      std::min(kMostSetEntries, (block.bytes.size() - at) / kEntry));
-        if (const size_t length = intact_set(entries); length > 0) {
-          add_set(block.offset + at, length * kEntry, found);
+    block.each_sector([&](size_t sector, const unsigned char* bytes) {
+      look_at_sector(block, sector, bytes, found);
+      // A set that begins with the second of two entries is told by the one behind it, with which
+      // the next two begin.
+      for (size_t at = 0; at < kSweepStep; at += 2 * kEntry) {
+        if (is_file(bytes[at])) look_at_set(block, sector + at, found);
+        const size_t behind = at + 2 * kEntry;
+        if (sector + behind < block.bytes.size() && is_stream(bytes[behind])) {
+          look_at_set(block, sector + at + kEntry, found);
         }
       }
-    }
+    });
+  }
+
+  bool can_have_found(const Trace& trace) const override {
+    if (trace.kind == kSets) return trace.number <= 1;
+    if (trace.kind == kRootEntries) return trace.number >= 2 && trace.other >= 2;
+    return trace.kind == kUpcase || trace.kind == kFat;
   }
 
  private:
+  static bool is_file(unsigned char type) { return (type | kInUse) == kFile; }
+  static bool is_stream(unsigned char type) { return (type | kInUse) == kStream; }
+
+  static void look_at_set(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+    const auto type = [&](size_t entry) {
+      return std::to_integer<unsigned char>(block.bytes[entry]);
+    };
+    if (at + kEntry >= block.bytes.size() || !is_file(type(at)) || !is_stream(type(at + kEntry)))
+      return;
+    const auto entries = std::span(reinterpret_cast<const DirectoryEntry*>(block.bytes.data() + at),
+                                   std::min(kMostSetEntries, (block.bytes.size() - at) / kEntry));
+    if (const size_t length = intact_set(entries); length > 0) {
+      add_set(block.offset + at, length * kEntry, found);
+    }
+  }
+
   // Sets lie densely; only the sectors that they touch are kept.
   static void add_set(uint64_t place, uint64_t length, std::vector<Trace>& found) {
     const uint64_t begin = place / kSweepStep * kSweepStep;
@@ -51,9 +72,8 @@ class ExfatDetector : public Detector {
     found.push_back({begin, end - begin, kSets, starts ? 1U : 0U, 0});
   }
 
-  static void look_at_sector(const SweepBlock& block, const unsigned char* bytes, size_t sector,
+  static void look_at_sector(const SweepBlock& block, size_t sector, const unsigned char* at,
                              std::vector<Trace>& found) {
-    const unsigned char* at = bytes + sector;
     const uint64_t place = block.offset + sector;
     if (at[0] == 0xEB) {
       look_at_boot_sector(block.bytes.subspan(sector, kSweepStep), place, found);
@@ -105,21 +125,8 @@ class ExfatDetector : public Detector {
 };
 
 }  // namespace
-
-std::unique_ptr<Detector> make_detector() { return std::make_unique<ExfatDetector>(); }
-
-bool can_be_trace(const Trace& trace) {
-  switch (trace.kind) {
-    case kSets:
-      return trace.number <= 1;
-    case kRootEntries:
-      return trace.number >= 2 && trace.other >= 2;
-    case kUpcase:
-    case kFat:
-      return true;
-    default:
-      return false;
-  }
-}
-
 }  // namespace undershelf::exfat
+
+std::unique_ptr<undershelf::Detector> undershelf::make_detector(Exfat) {
+  return std::make_unique<exfat::ExfatDetector>();
+}

@@ -1,5 +1,3 @@
-#include "fs/fat/assembly.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -8,10 +6,11 @@
 #include "content/types.h"
 #include "fs/chained/assembler.h"
 #include "fs/fat/content.h"
-#include "fs/fat/detector.h"
 #include "fs/fat/head.h"
 #include "fs/fat/inference.h"
 #include "fs/fat/reader.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::fat {
 namespace {
@@ -23,10 +22,9 @@ constexpr size_t kMostFiles = 20'000;    // looked at for their format
 constexpr uint64_t kMostPart = 1 << 20;  // bytes read of entries that follow each other
 constexpr size_t kMostSingles = 256;     // folders that agree with no other, looked at
 
-struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader> {
+struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, make_reader,
+                                  kFatRules, 0x0FFFFFF5> {
   static constexpr std::string_view kFamily = "fat";
-  static constexpr const Rules& kRules = kFatRules;
-  static constexpr uint32_t kMostClusters = 0x0FFFFFF5;
   static std::optional<Geometry> from_header(const BootSector& boot) {
     std::optional<Geometry> geometry = from_fields(boot);
     if (geometry) add_identity(boot, *geometry);
@@ -36,6 +34,10 @@ struct System : chained::SystemOf<BootSector, Geometry, Found, find_geometry, ma
 
 Pin pin_of(const Trace& start) { return {start.number - kFirstCluster, start.offset}; }
 
+// A folder's first cluster at byte X that names itself cluster C lies in a volume whose data begins
+// at X - (C - 2) * cluster size: two folders tell where that is, votes of all of them which
+// volumes there were. Boot sectors and their backups give the rest where they are left, tables
+// where chains are.
 class Assembler : public chained::Assembler<System> {
  public:
   explicit Assembler(const Scene& scene)
@@ -315,7 +317,8 @@ class Assembler : public chained::Assembler<System> {
 };
 
 }  // namespace
-
-std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
-
 }  // namespace undershelf::fat
+
+std::vector<undershelf::Assembled> undershelf::assemble(Fat, const Scene& scene) {
+  return fat::Assembler(scene).run();
+}

@@ -1,9 +1,11 @@
-#include "fs/fat/detector.h"
+#include "fs/detector.h"
 
 #include <boost/endian/conversion.hpp>
 #include <cstring>
 
 #include "fs/fat/folder.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::fat {
 namespace {
@@ -31,8 +33,7 @@ class FatDetector : public Detector {
   size_t reach() const override { return kSweepStep; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
-    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
-      const auto* bytes = reinterpret_cast<const unsigned char*>(block.bytes.data() + at);
+    block.each_sector([&](size_t at, const unsigned char* bytes) {
       const uint64_t place = block.offset + at;
       if (bytes[0] == '.' && bytes[1] == ' ') {
         look_at_start(bytes, place, found);
@@ -44,7 +45,14 @@ class FatDetector : public Detector {
       } else {
         look_at_table(bytes, place, found);
       }
-    }
+    });
+  }
+
+  bool can_have_found(const Trace& trace) const override {
+    if (trace.kind == kFolderStart) return trace.number >= 2;
+    if (trace.kind == kFolderEntries) return true;
+    return trace.kind == kTable && trace.number <= trace.offset &&
+           (trace.other == 16 || trace.other == 32);
   }
 
  private:
@@ -135,20 +143,8 @@ class FatDetector : public Detector {
 };
 
 }  // namespace
-
-std::unique_ptr<Detector> make_detector() { return std::make_unique<FatDetector>(); }
-
-bool can_be_trace(const Trace& trace) {
-  switch (trace.kind) {
-    case kFolderStart:
-      return trace.number >= 2;
-    case kFolderEntries:
-      return true;
-    case kTable:
-      return trace.number <= trace.offset && (trace.other == 16 || trace.other == 32);
-    default:
-      return false;
-  }
-}
-
 }  // namespace undershelf::fat
+
+std::unique_ptr<undershelf::Detector> undershelf::make_detector(Fat) {
+  return std::make_unique<fat::FatDetector>();
+}

@@ -1,5 +1,3 @@
-#include "fs/hfsplus/assembly.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,12 +8,13 @@
 #include "content/types.h"
 #include "fs/assembly/layouts.h"
 #include "fs/hfsplus/catalog.h"
-#include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/forks.h"
 #include "fs/hfsplus/found.h"
 #include "fs/hfsplus/lost_trees.h"
 #include "fs/hfsplus/reader.h"
 #include "fs/pieces_source.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 #include "model/make_set.h"
 #include "model/text.h"
 
@@ -41,6 +40,9 @@ struct Clues {
   std::vector<KnownFile> files;
 };
 
+// Leaf nodes hold the whole tree: each record has its folder's number. Where blocks are counted
+// from, and how large they are, tell volume headers, trees and journals whose first block a record
+// names, and at last the content of files.
 class Assembler {
  public:
   explicit Assembler(const Scene& scene) : scene_(scene), layouts_(scene, kRules) {
@@ -376,7 +378,8 @@ class Assembler {
 };
 
 }  // namespace
-
-std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
-
 }  // namespace undershelf::hfsplus
+
+std::vector<undershelf::Assembled> undershelf::assemble(Hfsplus, const Scene& scene) {
+  return hfsplus::Assembler(scene).run();
+}

@@ -1,10 +1,12 @@
-#include "fs/hfsplus/detector.h"
+#include "fs/detector.h"
 
 #include <bit>
 
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/geometry.h"
 #include "fs/hfsplus/journal.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::hfsplus {
 namespace {
@@ -17,8 +19,7 @@ class HfsplusDetector : public Detector {
   size_t reach() const override { return kMostNode; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
-    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
-      const auto* bytes = reinterpret_cast<const unsigned char*>(block.bytes.data() + at);
+    block.each_sector([&](size_t at, const unsigned char* bytes) {
       if (bytes[8] == kLeafNode && bytes[9] == 1 && bytes[12] == 0 && bytes[13] == 0) {
         look_at_leaf(block, at, found);
       } else if (bytes[0] == 'H' && (bytes[1] == '+' || bytes[1] == 'X') && bytes[2] == 0) {
@@ -29,7 +30,15 @@ class HfsplusDetector : public Detector {
         const auto size = journal_size(block.bytes.subspan(at, kSweepStep));
         if (size) found.push_back({block.offset + at, kSweepStep, kJournal, *size, 0});
       }
-    }
+    });
+  }
+
+  bool can_have_found(const Trace& trace) const override {
+    if (trace.kind == kJournal) return true;
+    const bool of_tree = trace.number >= kCatalogTree && trace.number <= kAttributesTree;
+    const bool of_nodes = std::has_single_bit(trace.other) && trace.other >= kSweepStep &&
+                          trace.other <= kMostNode && trace.length % trace.other == 0;
+    return (trace.kind == kLeafNodes || trace.kind == kTreeHeader) && of_tree && of_nodes;
   }
 
  private:
@@ -93,22 +102,8 @@ class HfsplusDetector : public Detector {
 };
 
 }  // namespace
-
-std::unique_ptr<Detector> make_detector() { return std::make_unique<HfsplusDetector>(); }
-
-bool can_be_trace(const Trace& trace) {
-  const bool of_tree = trace.number >= kCatalogTree && trace.number <= kAttributesTree;
-  const bool of_nodes = std::has_single_bit(trace.other) && trace.other >= kSweepStep &&
-                        trace.other <= kMostNode && trace.length % trace.other == 0;
-  switch (trace.kind) {
-    case kLeafNodes:
-    case kTreeHeader:
-      return of_tree && of_nodes;
-    case kJournal:
-      return true;
-    default:
-      return false;
-  }
-}
-
 }  // namespace undershelf::hfsplus
+
+std::unique_ptr<undershelf::Detector> undershelf::make_detector(Hfsplus) {
+  return std::make_unique<hfsplus::HfsplusDetector>();
+}

@@ -178,8 +178,7 @@ Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live
   const PlacedFork placed =
       place_fork(fork, cnid, resource, tables.space, std::span(known).first(live ? 1 : 2));
   Stream stream;
-  stream.size =
-      std::min(fork.logicalSize.value(), tables.space.block_size * tables.space.block_count);
+  stream.size = std::min(fork.logicalSize.value(), tables.space.size());
   stream.valid_size = stream.size;
   stream.placement = Placement::exact;
   stream.pieces = placed.pieces;

@@ -17,7 +17,7 @@ using Attributes = std::unordered_map<uint32_t, std::vector<AttributeRecord>>;  
 // What is known of the volume besides its catalog, once it has been read.
 struct Tables {
   SourcePtr source;
-  BlockSpace space;
+  UnitSpace space;
   Overflow overflow, stale_overflow;
   Attributes attributes, stale_attributes;
   std::shared_ptr<CachedReader> attributes_file;  // of which `attributes` has places

@@ -28,7 +28,7 @@ const ExtentRecord* Overflow::find(uint32_t file, bool resource, uint64_t block)
   return found == records_.end() ? nullptr : &found->second;
 }
 
-CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const BlockSpace& space,
+CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const UnitSpace& space,
                          std::span<const Overflow* const> overflow) {
   if (!geometry.catalog_leaves.empty()) {
     const Pieces& leaves = geometry.catalog_leaves;
@@ -42,11 +42,11 @@ CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, cons
   return {stream, BTree(stream)};
 }
 
-PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const BlockSpace& space,
+PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const UnitSpace& space,
                       std::span<const Overflow* const> overflow) {
   PlacedFork placed;
   const uint64_t size = fork.logicalSize.value();
-  const uint64_t wanted = size / space.block_size + (size % space.block_size != 0);
+  const uint64_t wanted = size / space.unit_size + (size % space.unit_size != 0);
   uint64_t blocks = 0;
   const auto add = [&](const Extent(&extents)[8]) {
     bool any = false;
@@ -54,19 +54,14 @@ PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const 
       const uint64_t first = extent.startBlock.value();
       const uint64_t count = extent.blockCount.value();
       if (count == 0) break;
-      const uint64_t inside =
-          first < space.block_count ? std::min(count, space.block_count - first) : 0;
-      append_piece(placed.pieces, {Piece::Kind::range, space.base + first * space.block_size,
-                                   inside * space.block_size});
-      append_piece(placed.pieces, {Piece::Kind::unknown, 0, (count - inside) * space.block_size});
-      placed.missing += (count - inside) * space.block_size;
+      placed.missing += space.append_run(placed.pieces, first, count);
       blocks += count;
       any = true;
     }
     return any;
   };
   bool more = add(fork.extents);
-  while (more && blocks < wanted && blocks <= space.block_count) {
+  while (more && blocks < wanted && blocks <= space.unit_count) {
     more = false;
     for (const Overflow* known : overflow) {
       const ExtentRecord* record = known->find(file, resource, blocks);
@@ -75,9 +70,9 @@ PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const 
       break;
     }
   }
-  const uint64_t covered = blocks * space.block_size;
+  const uint64_t covered = blocks * space.unit_size;
   // More than the volume holds is damage.
-  const uint64_t believable = std::min(size, space.block_size * space.block_count);
+  const uint64_t believable = std::min(size, space.size());
   if (covered < believable) {
     append_piece(placed.pieces, {Piece::Kind::unknown, 0, believable - covered});
     placed.missing += believable - covered;

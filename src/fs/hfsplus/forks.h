@@ -6,16 +6,10 @@
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/geometry.h"
 #include "fs/pieces_source.h"
+#include "fs/unit_space.h"
 #include "model/entry.h"
 
 namespace undershelf::hfsplus {
-
-// Where blocks lie.
-struct BlockSpace {
-  uint64_t base = 0;        // byte of the space at which the volume starts
-  uint64_t block_size = 0;  // bytes
-  uint64_t block_count = 0;
-};
 
 // Extents beyond the eighth, by file, fork and first block.
 class Overflow {
@@ -39,11 +33,11 @@ struct CatalogFile {
 };
 
 // The catalog, by the volume header or by its leaves.
-CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const BlockSpace& space,
+CatalogFile open_catalog(const SourcePtr& source, const Geometry& geometry, const UnitSpace& space,
                          std::span<const Overflow* const> overflow);
 
 // `overflow` are asked in turn.
-PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const BlockSpace& space,
+PlacedFork place_fork(const ForkData& fork, uint32_t file, bool resource, const UnitSpace& space,
                       std::span<const Overflow* const> overflow);
 
 constexpr const char* kResourceFork = "resource-fork";

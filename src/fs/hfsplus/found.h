@@ -7,9 +7,9 @@
 #include <vector>
 
 #include "fs/detector.h"
-#include "fs/hfsplus/detector.h"
 #include "fs/hfsplus/generations.h"
 #include "fs/hfsplus/remnants.h"
+#include "fs/trace_kinds.h"
 #include "source/source.h"
 
 namespace undershelf::hfsplus {

@@ -1,5 +1,3 @@
-#include "fs/ntfs/assembly.h"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -11,6 +9,8 @@
 #include "fs/ntfs/fragments.h"
 #include "fs/ntfs/free_names.h"
 #include "fs/ntfs/reader.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -68,6 +68,10 @@ struct Draft {
   }
 };
 
+// Records say their numbers, so the place of each tells where its table would begin; those that
+// agree are one fragment of a table. Run lists count in clusters from where the volume begins:
+// folders whose index blocks were found, records of $MFT itself, boot sectors, and at last the
+// content of files tell where that is.
 class Assembler {
  public:
   explicit Assembler(const Scene& scene)
@@ -361,7 +365,8 @@ class Assembler {
 };
 
 }  // namespace
-
-std::vector<Assembled> assemble(const Scene& scene) { return Assembler(scene).run(); }
-
 }  // namespace undershelf::ntfs
+
+std::vector<undershelf::Assembled> undershelf::assemble(Ntfs, const Scene& scene) {
+  return ntfs::Assembler(scene).run();
+}

@@ -1,4 +1,4 @@
-#include "fs/ntfs/detector.h"
+#include "fs/detector.h"
 
 #include <array>
 #include <bit>
@@ -7,6 +7,8 @@
 #include "fs/ntfs/file.h"
 #include "fs/ntfs/geometry.h"
 #include "fs/ntfs/journal.h"
+#include "fs/systems.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -26,8 +28,7 @@ class NtfsDetector : public Detector {
   size_t reach() const override { return kPage; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
-    for (size_t at = 0; at < block.own && at + kSweepStep <= block.bytes.size(); at += kSweepStep) {
-      const std::byte* bytes = block.bytes.data() + at;
+    block.each_sector([&](size_t at, const unsigned char* bytes) {
       uint32_t magic = 0;
       std::memcpy(&magic, bytes, sizeof magic);
       if (magic == kFileMagic) {
@@ -36,13 +37,18 @@ class NtfsDetector : public Detector {
         look_at_index(block, at, found);
       } else if (magic == kLogMagic) {
         look_at_log(block, at, found);
-      } else if (bytes[2] == std::byte{0} && bytes[3] == std::byte{0} &&
-                 (bytes[4] == std::byte{2} || bytes[4] == std::byte{3})) {
+      } else if (bytes[2] == 0 && bytes[3] == 0 && (bytes[4] == 2 || bytes[4] == 3)) {
         look_at_changes(block, at, found);
-      } else if (bytes[0] == std::byte{0xEB} || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
+      } else if (bytes[0] == 0xEB || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
       }
-    }
+    });
+  }
+
+  bool can_have_found(const Trace& trace) const override {
+    if (trace.kind != kRecords) return trace.kind >= kIndexBlock && trace.kind <= kLogPages;
+    return std::has_single_bit(trace.other) && trace.other >= 1024 && trace.other <= 4096 &&
+           trace.length % trace.other == 0;
   }
 
  private:
@@ -162,21 +168,8 @@ class NtfsDetector : public Detector {
 };
 
 }  // namespace
-
-std::unique_ptr<Detector> make_detector() { return std::make_unique<NtfsDetector>(); }
-
-bool can_be_trace(const Trace& trace) {
-  switch (trace.kind) {
-    case kRecords:
-      return std::has_single_bit(trace.other) && trace.other >= 1024 && trace.other <= 4096 &&
-             trace.length % trace.other == 0;
-    case kIndexBlock:
-    case kChangePages:
-    case kLogPages:
-      return true;
-    default:
-      return false;
-  }
-}
-
 }  // namespace undershelf::ntfs
+
+std::unique_ptr<undershelf::Detector> undershelf::make_detector(Ntfs) {
+  return std::make_unique<ntfs::NtfsDetector>();
+}

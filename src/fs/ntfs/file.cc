@@ -141,7 +141,7 @@ void FileBuilder::add_attribute(const Attribute& attribute) {
   }
   Runs runs = decode_runs(attribute, *part, space_);
   const uint64_t lowest = part->lowest_vcn.value();
-  if (lowest > UINT64_MAX / 4 / space_.cluster_size) {
+  if (lowest > UINT64_MAX / 4 / space_.unit_size) {
     file_.damaged = true;
     return;
   }
@@ -153,8 +153,8 @@ void FileBuilder::add_attribute(const Attribute& attribute) {
     return;
   }
   const unsigned log2 = part->compression_unit;
-  const uint64_t unit = log2 > 0 && log2 <= 8 ? uint64_t{space_.cluster_size} << log2 : 0;
-  parts_.push_back({attribute.type(), attribute.name, lowest * space_.cluster_size, std::move(runs),
+  const uint64_t unit = log2 > 0 && log2 <= 8 ? space_.unit_size << log2 : 0;
+  parts_.push_back({attribute.type(), attribute.name, lowest * space_.unit_size, std::move(runs),
                     attribute.header.flags.value(), unit, std::nullopt});
   if (lowest == 0) parts_.back().sizes = part;
 }
@@ -260,7 +260,7 @@ void FileBuilder::join_parts() {
       joined.sound = false;
     }
     // More than the volume holds can only be sparse, and that would be in the runs.
-    const uint64_t most = space_.cluster_size * space_.cluster_count;
+    const uint64_t most = space_.size();
     if (joined.size > std::max(most, covered)) {
       joined.size = joined.initialized = covered;
       joined.sound = false;

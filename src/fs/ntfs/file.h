@@ -79,7 +79,7 @@ struct File {
 // Puts a file together from its base record and its extension records, given in any order.
 class FileBuilder {
  public:
-  FileBuilder(uint64_t number, const ClusterSpace& space) : space_(space) { file_.number = number; }
+  FileBuilder(uint64_t number, const UnitSpace& space) : space_(space) { file_.number = number; }
   // A record with its fix-ups applied. Only the base record tells state and sequence.
   void add(const Record& record, bool is_base);
   // The records that its $ATTRIBUTE_LIST names, itself among them; empty if it has none. `read`
@@ -102,7 +102,7 @@ class FileBuilder {
   void add_resident(const Attribute& attribute);
   void join_parts();
 
-  ClusterSpace space_;
+  UnitSpace space_;
   File file_;
   std::vector<Part> parts_;
   bool has_list_ = false;

@@ -5,9 +5,9 @@
 #include <string>
 
 #include "content/types.h"
-#include "fs/ntfs/detector.h"
 #include "fs/ntfs/file.h"
 #include "fs/ntfs/runs.h"
+#include "fs/trace_kinds.h"
 #include "model/text.h"
 
 namespace undershelf::ntfs {

@@ -2,10 +2,10 @@
 
 #include <algorithm>
 
-#include "fs/ntfs/detector.h"
 #include "fs/ntfs/journal.h"
 #include "fs/ntfs/mft.h"
 #include "fs/ntfs/reader.h"
+#include "fs/trace_kinds.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -68,7 +68,7 @@ void FreeNames::note(const Scene::Current& current) {
   const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
   const std::optional<Geometry> geometry = find_geometry(window, true);
   if (!geometry) return;
-  const ClusterSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
+  const UnitSpace space{volume.offset, geometry->cluster_size, geometry->cluster_count()};
   std::vector<std::string> notes;  // the reader makes its own
   present_.push_back({{volume.offset, volume.length},
                       *geometry,

@@ -18,7 +18,7 @@ bool is_bad(const std::vector<BadRange>& bad, const ByteRange& range) {
 
 }  // namespace
 
-Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
+Mft::Mft(SourcePtr source, const UnitSpace& space, const Geometry& geometry,
          std::vector<std::string>& notes)
     : source_(std::move(source)),
       space_(space),
@@ -33,7 +33,7 @@ Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
   }
   // In one piece, as far as records follow each other.
   constexpr uint64_t kMostStrangers = 64;
-  const uint64_t end = space.base + space.cluster_size * space.cluster_count;
+  const uint64_t end = space.base + space.size();
   uint64_t known = begin;
   std::vector<std::byte> magic(4);
   for (uint64_t at = begin; at + record_size_ <= end && at - known < kMostStrangers * record_size_;
@@ -48,8 +48,7 @@ Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
       "The record of $MFT and its copy are lost; the table was taken to lie in one piece.");
 }
 
-Mft::Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
-         const Pieces& records)
+Mft::Mft(SourcePtr source, const UnitSpace& space, const Geometry& geometry, const Pieces& records)
     : source_(std::move(source)),
       space_(space),
       record_size_(geometry.record_size),
@@ -90,7 +89,7 @@ bool Mft::follow_own_record(uint64_t place) {
     if (now == known) return true;
     known = now;
     // A size that no volume of this length can hold is damage.
-    const uint64_t most = space_.cluster_size * space_.cluster_count;
+    const uint64_t most = space_.size();
     stream_ = std::make_shared<PiecesSource>(
         source_, data->pieces, std::min({data->size, data->initialized, most, source_->size()}));
     window_at_ = UINT64_MAX;

@@ -15,15 +15,15 @@ class Mft {
  public:
   // Finds the table through its own record, or the copy of it in $MFTMirr, or, where both are gone,
   // takes it to lie in one piece. `notes` gets what had to be done.
-  Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry,
+  Mft(SourcePtr source, const UnitSpace& space, const Geometry& geometry,
       std::vector<std::string>& notes);
 
   // The table where its own record is gone: `records` are places on the source, one record behind
   // the other by their numbers, unknown where a record was not found.
-  Mft(SourcePtr source, const ClusterSpace& space, const Geometry& geometry, const Pieces& records);
+  Mft(SourcePtr source, const UnitSpace& space, const Geometry& geometry, const Pieces& records);
 
   uint64_t count() const { return stream_->size() / record_size_; }  // records
-  const ClusterSpace& space() const { return space_; }
+  const UnitSpace& space() const { return space_; }
   const SourcePtr& source() const { return source_; }
   // Byte of the space at which a record lies; 0 if that is not known.
   uint64_t place_of(uint64_t number) const;
@@ -44,7 +44,7 @@ class Mft {
   bool follow_own_record(uint64_t place);
 
   SourcePtr source_;
-  ClusterSpace space_;
+  UnitSpace space_;
   uint32_t record_size_;
   uint64_t mirror_;  // byte of the space; 0 if there is none
   std::shared_ptr<PiecesSource> stream_;

@@ -73,7 +73,7 @@ class Reader : public BitmapReader {
     volume_.sector_size = geometry_.sector_size;
     volume_.cluster_size = geometry_.cluster_size;
     volume_.heap_offset = space_.base;
-    volume_.cluster_count = space_.cluster_count;
+    volume_.cluster_count = space_.unit_count;
     volume_.confidence = geometry_.confidence;
     volume_.notes = geometry_.notes;
     const File own = collect(kVolumeRecord);
@@ -340,7 +340,7 @@ class Reader : public BitmapReader {
   Geometry geometry_;
   std::vector<FoundNames> names_;
   bool assembled_;  // from what a sweep found
-  ClusterSpace space_;
+  UnitSpace space_;
   Mft mft_;
   std::optional<Catalogue> catalogue_;
   std::optional<EntryMaker> maker_;

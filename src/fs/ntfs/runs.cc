@@ -17,14 +17,13 @@ int64_t number_at(std::span<const std::byte> bytes, size_t offset, size_t size) 
 
 }  // namespace
 
-Runs decode_runs(const Attribute& attribute, const NonResidentPart& part,
-                 const ClusterSpace& space) {
+Runs decode_runs(const Attribute& attribute, const NonResidentPart& part, const UnitSpace& space) {
   Runs runs;
   const uint64_t lowest = part.lowest_vcn.value();
   const uint64_t highest = part.highest_vcn.value();
   // An attribute without clusters has a highest VCN of -1.
   const uint64_t wanted = highest + 1 > lowest ? highest + 1 - lowest : 0;
-  if (wanted > UINT64_MAX / 4 / space.cluster_size) {
+  if (wanted > UINT64_MAX / 4 / space.unit_size) {
     runs.sound = false;
     return runs;
   }
@@ -48,19 +47,14 @@ Runs decode_runs(const Attribute& attribute, const NonResidentPart& part,
     const auto count = static_cast<uint64_t>(length);
     clusters += count;
     if (lcn_size == 0) {
-      append_piece(runs.pieces, {Piece::Kind::zeros, 0, count * space.cluster_size});
+      append_piece(runs.pieces, {Piece::Kind::zeros, 0, count * space.unit_size});
       continue;
     }
     lcn += static_cast<uint64_t>(step);
-    const uint64_t inside =
-        lcn < space.cluster_count ? std::min(count, space.cluster_count - lcn) : 0;
-    append_piece(runs.pieces, {Piece::Kind::range, space.base + lcn * space.cluster_size,
-                               inside * space.cluster_size});
-    append_piece(runs.pieces, {Piece::Kind::unknown, 0, (count - inside) * space.cluster_size});
-    runs.sound = runs.sound && inside == count;
+    if (space.append_run(runs.pieces, lcn, count) > 0) runs.sound = false;
   }
   runs.sound = runs.sound && clusters == wanted;
-  runs.length = clusters * space.cluster_size;
+  runs.length = clusters * space.unit_size;
   return runs;
 }
 

@@ -2,16 +2,10 @@
 #pragma once
 
 #include "fs/ntfs/record.h"
+#include "fs/unit_space.h"
 #include "model/pieces.h"
 
 namespace undershelf::ntfs {
-
-// What runs are counted in, and where they may lie.
-struct ClusterSpace {
-  uint64_t base = 0;          // byte of the space at which the volume starts
-  uint32_t cluster_size = 0;  // bytes
-  uint64_t cluster_count = 0;
-};
 
 struct Runs {
   Pieces pieces;        // ranges of the space, zeros where sparse, unknown where impossible
@@ -21,7 +15,6 @@ struct Runs {
 
 // Decodes the mapping pairs of a non-resident attribute (documentation, "Data Runs"). They stop at
 // the attribute's highest VCN.
-Runs decode_runs(const Attribute& attribute, const NonResidentPart& part,
-                 const ClusterSpace& space);
+Runs decode_runs(const Attribute& attribute, const NonResidentPart& part, const UnitSpace& space);
 
 }  // namespace undershelf::ntfs
