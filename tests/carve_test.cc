@@ -145,15 +145,37 @@ TEST(Carving, TextEndsWhereItIsClosed) {
   EXPECT_EQ(checking::examine_start(torn).end, 0U);
 }
 
-// A letter in a mailbox, and a value of JSON, begin no file.
+// A letter in a mailbox, and a value of JSON, begin no file; what lies in front of a file may end
+// with a byte that text has too.
 TEST(Carving, MailAndJsonBeginWhereNoTextStandsInFront) {
+  const auto bytes_of = [](const std::string& text) { return std::as_bytes(std::span(text)); };
+  const std::string text = "level,3\n", other("\x91\0\xF0\2\x88q\xC3\n", 8), none(8, '\0');
   for (const char* name : {"letter.eml", "inbox.mbox", "levels.json"}) {
-    const auto head = std::as_bytes(std::span(kinds().at(name))).first(4096);
-    EXPECT_TRUE(content::may_begin(head, std::byte{0})) << name;
-    EXPECT_FALSE(content::may_begin(head, std::byte{'\n'})) << name;
+    const auto head = bytes_of(kinds().at(name)).first(4096);
+    EXPECT_TRUE(content::may_begin(head, bytes_of(none))) << name;
+    EXPECT_TRUE(content::may_begin(head, bytes_of(other))) << name;
+    EXPECT_FALSE(content::may_begin(head, bytes_of(text))) << name;
   }
-  const auto page = std::as_bytes(std::span(kinds().at("page.html"))).first(4096);
-  EXPECT_TRUE(content::may_begin(page, std::byte{'\n'}));
+  const auto page = bytes_of(kinds().at("page.html")).first(4096);
+  EXPECT_TRUE(content::may_begin(page, bytes_of(text)));
+}
+
+// Markup ends with its outermost element, whatever stands in front of it and inside; a page
+// description with its last line.
+TEST(Carving, TextThatIsClosedEndsThere) {
+  const std::string licence(5000, 'x');
+  const std::string menu = "<m:menu>\n" + licence + "<m:menu id=\"1\"><a/></m:menu>\n</m:menu>\n";
+  const std::string drawing = "%!PS-Adobe-3.0 EPSF-3.0\n%" + licence +
+                              "\n%%BeginDocument: a\n%!PS\n%%EOF\n%%EndDocument\nshowpage\n%%EOF\n";
+  for (const std::string& file :
+       {"<?xml version=\"1.0\"?>\n" + menu, "<?xml version=\"1.0\"?>\n<!-- <m:old> -->\n" + menu,
+        "<?xml version=\"1.0\"?>\n<!--\n" + licence + "-->\n" + menu, drawing}) {
+    std::string medium = file;
+    medium.resize((file.size() / 512 + 1) * 512, '\0');
+    medium += std::string(4096, '\x91');
+    content::MemoryBytes bytes(std::as_bytes(std::span(medium)));
+    EXPECT_EQ(content::walk_open(bytes, content::recognise(bytes)).end, file.size());
+  }
 }
 
 struct InPieces {
@@ -261,6 +283,41 @@ std::string large_picture() {
   std::string bytes(reinterpret_cast<char*>(out), size);
   std::free(out);
   return bytes;
+}
+
+// An archive as it is written to a pipe: the length of a member stands behind it.
+std::string streamed_archive(size_t members) {
+  std::string archive, directory;
+  const auto number = [](size_t value, int bytes) {
+    std::string little;
+    for (int i = 0; i < bytes; ++i) little += static_cast<char>(value >> (8 * i));
+    return little;
+  };
+  const std::string content(300, 'x');
+  for (size_t i = 0; i < members; ++i) {
+    const std::string head = number(20, 2) + number(8, 2) + std::string(6, '\0');
+    const std::string sizes = number(content.size(), 4) + number(content.size(), 4);
+    const std::string names = number(1, 2) + number(0, 2);
+    directory += "PK\1\2" + number(20, 2) + head + std::string(4, '\0') + sizes + names +
+                 std::string(10, '\0') + number(archive.size(), 4) + "a";
+    archive += "PK\3\4" + head + std::string(12, '\0') + names + "a" + content;
+    archive += "PK\7\10" + number(0, 4) + sizes;
+  }
+  const size_t at = archive.size();
+  return archive + directory + "PK\5\6" + std::string(4, '\0') + number(members, 2) +
+         number(members, 2) + number(directory.size(), 4) + number(at, 4) + number(0, 2);
+}
+
+// Where a length is not told, as of members of a streamed archive and of the scans of a picture, no
+// more is read ahead than is needed: what lies behind a start is as long as the medium.
+TEST(Carving, PartsWithoutLengthsAreReadOnce) {
+  for (const std::string& file : {streamed_archive(1000), large_picture()}) {
+    const std::string medium = file + std::string(4 << 20, '\x55');
+    CountedBytes bytes(std::as_bytes(std::span(medium)));
+    const content::Walk walk = content::walk_open(bytes, content::recognise(bytes));
+    EXPECT_EQ(walk.end, file.size());
+    EXPECT_LT(bytes.asked, 16 * file.size());
+  }
 }
 
 // Codes can be read for long in what is blank and in text: a picture of which the rest is gone must

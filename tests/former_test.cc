@@ -639,8 +639,12 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
     size_t reach() const override { return 5000; }
     void look(const SweepBlock& block, std::vector<Trace>& found) override {
       EXPECT_EQ(block.offset, next);
-      const uint64_t before = block.offset == 0 ? 0 : (block.offset - 1) / 512 % 250 + 1;
-      EXPECT_EQ(std::to_integer<uint64_t>(block.before), before) << block.offset;
+      for (size_t i = 0; i < block.before.size(); ++i) {
+        const uint64_t at = block.offset + i - block.before.size();
+        EXPECT_EQ(std::to_integer<uint64_t>(block.before[i]),
+                  block.offset == 0 ? 0 : at / 512 % 250 + 1)
+            << block.offset;
+      }
       next = block.offset + block.own;
       EXPECT_LE(block.own, block.bytes.size());
       const uint64_t there = block.offset + block.bytes.size();

@@ -46,6 +46,20 @@ class Bytes {
   }
 };
 
+// How much to ask for at a time where it is not known how far one has to look: little at first, of
+// which most was read with what lies before it, then more and more.
+class GrowingLength {
+ public:
+  size_t next() {  // bytes
+    const size_t now = next_;
+    next_ = std::min(2 * next_, Bytes::kMostAtOnce);
+    return now;
+  }
+
+ private:
+  size_t next_ = 4096;
+};
+
 // `size` of others from byte `from` on, as if there were no more. Those must outlive it.
 class PartOfBytes : public Bytes {
  public:

@@ -22,8 +22,9 @@ struct Scan {
 // Entropy-coded data from `at` on: ends at a marker that is no restart.
 Scan scan_from(Bytes& bytes, uint64_t at, bool restarts) {
   uint8_t due = kRst0;
+  GrowingLength length;
   for (;;) {
-    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+    const auto part = bytes.at(at, length.next());
     if (part.size() < 2) return {at, "It ends inside the picture."};
     size_t i = 0;
     while (i + 1 < part.size()) {

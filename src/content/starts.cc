@@ -114,7 +114,7 @@ bool is_transport(std::string_view head) {
 
 }  // namespace
 
-bool may_begin(std::span<const std::byte> head, std::byte before) {
+bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
   if (text.size() < 16) return false;
   if (kFirst.at(text).empty() && !has_inner_mark(text) && !is_transport(text)) {
@@ -127,7 +127,7 @@ bool may_begin(std::span<const std::byte> head, std::byte before) {
   MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
   const auto [format, family] = recognise(bytes);
   if (format.empty() || format == "text") return false;
-  if (goes_on_in_text(format) && is_text(before)) return false;
+  if (goes_on_in_text(format) && std::ranges::all_of(before, is_text)) return false;
   return family->begins_file == nullptr || family->begins_file(bytes, format);
 }
 

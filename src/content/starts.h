@@ -11,8 +11,8 @@ constexpr size_t kStartLength = 4608;
 
 // Whether a file of a format begins with `head` that stands on marks of its own: not plain text,
 // which begins anywhere. Nor do mail and JSON begin in the middle of text. `head`: up to
-// kStartLength bytes, fewer at the end of the medium; `before`: the byte in front of it, 0 if none
-// is known. Most sectors cost the look at a few bytes.
-bool may_begin(std::span<const std::byte> head, std::byte before);
+// kStartLength bytes, fewer at the end of the medium; `before`: the bytes in front of it, zeros
+// where none are known. Most sectors cost the look at a few bytes.
+bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before);
 
 }  // namespace undershelf::content

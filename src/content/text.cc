@@ -11,8 +11,9 @@
 namespace undershelf::content {
 namespace {
 
-constexpr size_t kLook = 4096;  // for what kind of text it is
-constexpr size_t kLeast = 512;  // that must be text
+constexpr size_t kLook = 4096;                          // for what kind of text it is
+constexpr std::string_view kEndOfPostScript = "%%eof";  // in any case of letters (DSC 3.0, 4.6)
+constexpr size_t kLeast = 512;                          // that must be text
 
 bool is_control(uint8_t c) {
   return c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != '\f' && c != 0x1B && c != 0x1A;
@@ -184,17 +185,28 @@ Walk closed(bool is, uint64_t size) {
   return is ? ended(Level::consistent, size) : broken(size, "It ends before it is closed.");
 }
 
-// Whether the first element is closed at the end.
-bool is_closed_element(Bytes& bytes) {
-  const std::string text = beginning(bytes.at(0, kLook));
+// The end tag of the outermost element of markup; empty if none begins.
+std::string end_tag(Bytes& bytes) {
+  constexpr size_t kHead = 64 << 10;  // bytes: what licences and the like take in front of it
+  const std::string text = beginning(bytes.at(0, kHead));
   for (size_t at = text.find('<'); at != std::string::npos; at = text.find('<', at + 1)) {
-    if (at + 1 >= text.size() || text[at + 1] == '?' || text[at + 1] == '!') continue;
-    const size_t end = text.find_first_of(" \t\r\n/>", at + 1);
-    const std::string name = text.substr(at + 1, end - at - 1);
-    const std::string tail = ending(bytes, 4096);
-    return tail.ends_with("</" + name + ">") || tail.ends_with("/>") || tail.ends_with("-->");
+    if (text.compare(at, 4, "<!--") == 0) {
+      at = text.find("-->", at);
+      if (at == std::string::npos) break;
+    } else if (at + 1 < text.size() && text[at + 1] != '?' && text[at + 1] != '!') {
+      const size_t end = text.find_first_of(" \t\r\n/>", at + 1);
+      if (end == std::string::npos) break;
+      return "</" + text.substr(at + 1, end - at - 1) + ">";
+    }
   }
-  return false;
+  return {};
+}
+
+// Whether the outermost element is closed at the end.
+bool is_closed_element(Bytes& bytes) {
+  const std::string tag = end_tag(bytes);
+  const std::string tail = ending(bytes, 4096);
+  return !tag.empty() && (tail.ends_with(tag) || tail.ends_with("/>") || tail.ends_with("-->"));
 }
 
 Walk walk(Bytes& bytes, std::string_view format) {
@@ -212,6 +224,10 @@ Walk walk(Bytes& bytes, std::string_view format) {
   if (format == "html") {
     return lower(ending(bytes, 1024)).ends_with("</html>") ? ended(Level::consistent, size)
                                                            : endless(size);
+  }
+  if (format == "postscript") {
+    return lower(ending(bytes, 64)).ends_with(kEndOfPostScript) ? ended(Level::consistent, size)
+                                                                : endless(size);
   }
   if (format == "vcard") return closed(ending(bytes, 64).ends_with("END:VCARD"), size);
   if (format == "icalendar") return closed(ending(bytes, 64).ends_with("END:VCALENDAR"), size);
@@ -240,18 +256,6 @@ std::optional<uint64_t> behind_first(Bytes& bytes, const std::string& tag, uint6
   return std::nullopt;
 }
 
-// The end tag of the outermost element of markup.
-std::string end_tag(Bytes& bytes) {
-  const std::string text = beginning(bytes.at(0, kLook));
-  for (size_t at = text.find('<'); at != std::string::npos; at = text.find('<', at + 1)) {
-    if (at + 1 >= text.size() || text[at + 1] == '?' || text[at + 1] == '!') continue;
-    const size_t end = text.find_first_of(" \t\r\n/>", at + 1);
-    if (end == std::string::npos) break;
-    return lower("</" + text.substr(at + 1, end - at - 1) + ">");
-  }
-  return {};
-}
-
 // Whether zeros fill the sector that `at` lies in, as drivers fill what is left behind the end.
 bool is_filled_from(Bytes& bytes, uint64_t at) {
   constexpr uint64_t kSector = 512;
@@ -259,6 +263,13 @@ bool is_filled_from(Bytes& bytes, uint64_t at) {
       std::min((kSector - at % kSector) % kSector, bytes.size() - std::min(at, bytes.size()));
   const auto rest = bytes.at(at, static_cast<size_t>(left));
   return rest.size() == left && is_zeros(rest);
+}
+
+// Where the text ends, if it does with `mark` (in lower case) and zeros follow.
+std::optional<uint64_t> end_with(Bytes& bytes, std::string_view mark, uint64_t sound) {
+  PartOfBytes text(bytes, 0, sound);
+  const bool is = lower(ending(text, 1024)).ends_with(mark) && is_filled_from(bytes, sound);
+  return is ? std::optional(sound) : std::nullopt;
 }
 
 // Mail ends behind the last of its parts (RFC 2046, 5.1.1); mail without parts, and mailboxes, with
@@ -293,8 +304,12 @@ Walk walk_open(Bytes& bytes, std::string_view format) {
   } else if (format == "rtf") {
     end = closes_at(bytes, sound, "{", "}", false);
   } else if (format == "xml" || format == "svg" || format == "html") {
-    const std::string tag = format == "html" ? "</html>" : end_tag(bytes);
-    if (!tag.empty()) end = behind_first(bytes, tag, sound);
+    // Elements of its name may stand in it too.
+    const std::string tag = format == "html" ? "</html>" : lower(end_tag(bytes));
+    if (!tag.empty()) end = end_with(bytes, tag, sound);
+    if (!tag.empty() && !end) end = behind_first(bytes, tag, sound);
+  } else if (format == "postscript") {
+    end = end_with(bytes, kEndOfPostScript, sound);
   } else if (format == "vcard" || format == "icalendar") {
     end = behind_first(bytes, format == "vcard" ? "end:vcard" : "end:vcalendar", sound);
   } else {

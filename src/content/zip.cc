@@ -137,8 +137,9 @@ namespace {
 // tells just that length (4.3.9), which the next part follows. Nothing if there is none.
 std::optional<uint64_t> behind_descriptor(Bytes& bytes, uint64_t from) {
   constexpr std::string_view kMark = "PK\7\10";
+  GrowingLength length;
   for (uint64_t at = from; at < bytes.size();) {
-    const auto part = bytes.at(at, Bytes::kMostAtOnce);
+    const auto part = bytes.at(at, length.next());
     const std::string_view text(reinterpret_cast<const char*>(part.data()), part.size());
     if (text.size() < kMark.size()) break;
     for (size_t i = text.find(kMark); i != std::string_view::npos; i = text.find(kMark, i + 1)) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <algorithm>
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -17,7 +18,8 @@ struct SweepBlock {
   uint64_t offset = 0;               // byte of the source of the first byte; a multiple of 512
   std::span<const std::byte> bytes;  // what is to be looked at, and what follows it
   size_t own = 0;                    // bytes in which pieces to be found begin
-  std::byte before{};                // the byte in front of the first one; 0 where the sweep begins
+  // The bytes in front of the first one; zeros where the sweep begins.
+  std::array<std::byte, 8> before{};
 
   // Visits the own sectors that are all there: where each begins in `bytes`, and its bytes.
   template <typename Visit>

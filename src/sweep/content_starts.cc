@@ -30,7 +30,8 @@ class ContentDetector : public Detector {
       }
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
-      const std::byte before = at == 0 ? block.before : block.bytes[at - 1];
+      const std::span<const std::byte> known(block.before);
+      const auto before = at == 0 ? known : block.bytes.subspan(at - known.size(), known.size());
       if (content::may_begin(there.first(length), before)) {
         found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
       } else if (mark && kept_ < kMostMarks) {

@@ -129,6 +129,13 @@ size_t carry(const Buffer* before, size_t kept, uint64_t position, Buffer& to) {
   return carried;
 }
 
+std::array<std::byte, 8> end_of(const SweepBlock& block) {
+  std::array<std::byte, 8> end{};
+  const auto own = block.bytes.first(block.own);
+  std::ranges::copy(own.last(std::min(own.size(), end.size())), end.begin());
+  return end;
+}
+
 // Shows a block to all detectors, in parts that have `kept` bytes behind them where there are.
 void look(const SweepBlock& block, size_t kept,
           const std::vector<std::unique_ptr<Detector>>& detectors, SweepFinds& finds) {
@@ -142,7 +149,7 @@ void look(const SweepBlock& block, size_t kept,
     for (size_t i = 0; i < detectors.size() && !blank; ++i) {
       detectors[i]->look(part, finds.traces[i]);
     }
-    part.before = part.bytes[part.own - 1];
+    part.before = end_of(part);
   }
 }
 
@@ -187,7 +194,7 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     if (until > position) {
       block.own = until - position;
       look(block, kept, detectors, finds);
-      block.before = block.bytes[block.own - 1];
+      block.before = end_of(block);
       position = until;
     }
     before = &buffer;
