@@ -308,6 +308,41 @@ std::string streamed_archive(size_t members) {
          number(members, 2) + number(directory.size(), 4) + number(at, 4) + number(0, 2);
 }
 
+// What several cores pack is written as one stream a part; what is left of one that breaks is no
+// whole file.
+TEST(Carving, StreamsThatFollowEachOtherAreOneFile) {
+  for (const char* name : {"pack.tar.gz", "pack.tar.bz2", "pack.tar.xz"}) {
+    const std::string& one = kinds().at(name);
+    const std::string noise(4096, '\x55');
+    const auto look = [](const std::string& medium) {
+      content::MemoryBytes bytes(std::as_bytes(std::span(medium)));
+      return checking::examine_start(bytes);
+    };
+    EXPECT_EQ(look(one + one + one + noise).end, 3 * one.size()) << name;
+    EXPECT_EQ(look(one + one + noise).level, content::Level::verified) << name;
+    EXPECT_EQ(look(one + one.substr(0, one.size() / 2) + noise).level, content::Level::broken)
+        << name;
+  }
+}
+
+// RF64 (EBU Tech 3306): the length of the samples stands in a chunk of its own.
+TEST(Carving, LongWavesTellTheirLengthsElsewhere) {
+  std::string wave = kinds().at("note.wav");
+  const size_t data = wave.find("data");
+  const auto wide = [](uint64_t value) {
+    std::string little(8, '\0');
+    std::memcpy(little.data(), &value, little.size());
+    return little;
+  };
+  const uint64_t samples = wave.size() - data - 8;
+  wave.replace(data + 4, 4, "\xFF\xFF\xFF\xFF");
+  wave = "RF64\xFF\xFF\xFF\xFFWAVEds64" + std::string("\x1C\0\0\0", 4) + wide(wave.size() + 28) +
+         wide(samples) + std::string(12, '\0') + wave.substr(12);
+  const std::string medium = wave + std::string(4096, '\x55');
+  content::MemoryBytes bytes(std::as_bytes(std::span(medium)));
+  EXPECT_EQ(content::walk_open(bytes, content::recognise(bytes)).end, wave.size());
+}
+
 // Where a length is not told, as of members of a streamed archive and of the scans of a picture, no
 // more is read ahead than is needed: what lies behind a start is as long as the medium.
 TEST(Carving, PartsWithoutLengthsAreReadOnce) {

@@ -19,23 +19,16 @@ using content::Bytes;
 constexpr size_t kPart = 256 << 10;  // bytes
 using Out = std::array<char, kPart>;
 
-Decoded end_of_gzip(Bytes& bytes) {
+Decoded end_of_gzip(Bytes& bytes, uint64_t at) {
   constexpr int kGzip = 16 + MAX_WBITS;
-  Decoded decoded;
-  for (uint64_t at = 0; bytes.has(at, "\x1F\x8B\x08");) {
-    const Inflated done = inflate_from(bytes, at, bytes.size() - at, kGzip, UINT64_MAX);
-    if (!done.whole) return decoded.whole ? decoded : Decoded{done.end, false};
-    decoded = {done.end, true};
-    at = done.end;
-  }
-  return decoded;
+  const Inflated done = inflate_from(bytes, at, bytes.size() - at, kGzip, UINT64_MAX);
+  return {done.end, done.whole};
 }
 
-Decoded end_of_bzip2(Bytes& bytes) {
+Decoded end_of_bzip2(Bytes& bytes, uint64_t at) {
   bz_stream stream{};
   if (BZ2_bzDecompressInit(&stream, 0, 0) != BZ_OK) return {};
   const auto out = std::make_unique<Out>();
-  uint64_t at = 0;
   int code = BZ_OK;
   while (code == BZ_OK) {
     const auto part = bytes.at(at, kPart);
@@ -53,12 +46,11 @@ Decoded end_of_bzip2(Bytes& bytes) {
   return {at, code == BZ_STREAM_END};
 }
 
-Decoded end_of_xz(Bytes& bytes) {
+Decoded end_of_xz(Bytes& bytes, uint64_t at) {
   constexpr uint64_t kMostMemory = 256 << 20;  // bytes
   lzma_stream stream = LZMA_STREAM_INIT;
   if (lzma_stream_decoder(&stream, kMostMemory, 0) != LZMA_OK) return {};
   const auto out = std::make_unique<Out>();
-  uint64_t at = 0;
   lzma_ret code = LZMA_OK;
   while (code == LZMA_OK) {
     const auto part = bytes.at(at, kPart);
@@ -76,12 +68,32 @@ Decoded end_of_xz(Bytes& bytes) {
   return {at, code == LZMA_STREAM_END};
 }
 
+// Streams that follow each other are one file: what packs on several cores writes one a part. (RFC
+// 1952, 2.2; the .xz file format, 2)
+template <typename EndOfStream>
+Decoded end_of_streams(Bytes& bytes, std::string_view mark, EndOfStream end_of_stream) {
+  constexpr uint64_t kSector = 512;
+  Decoded decoded;
+  for (uint64_t at = 0; bytes.has(at, mark);) {
+    const Decoded next = end_of_stream(bytes, at);
+    // Where a sector begins, it may be another file.
+    if (!next.whole) return decoded.whole && at % kSector == 0 ? decoded : next;
+    decoded = next;
+    at = next.end;
+  }
+  return decoded;
+}
+
 }  // namespace
 
 std::optional<Decoded> end_by_decoding(Bytes& bytes, std::string_view format) {
-  if (format == "gzip") return end_of_gzip(bytes);
-  if (format == "bzip2") return end_of_bzip2(bytes);
-  if (format == "xz") return end_of_xz(bytes);
+  if (format == "gzip") return end_of_streams(bytes, "\x1F\x8B\x08", end_of_gzip);
+  if (format == "bzip2") return end_of_streams(bytes, "BZh", end_of_bzip2);
+  if (format == "xz")
+    return end_of_streams(bytes,
+                          "\xFD"
+                          "7zXZ",
+                          end_of_xz);
   return std::nullopt;
 }
 

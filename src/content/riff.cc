@@ -100,11 +100,18 @@ class Chunks {
     return broken(frame_, kNoChunk);
   }
 
+  // Of the chunk at `at`. RF64 has that of samples, which may be too many for 32 bits, in its first
+  // chunk (EBU Tech 3306, 3.5).
+  uint64_t length_at(uint64_t at) const {
+    const uint32_t length = is_big(bytes_) ? bytes_.be32(at + 4) : bytes_.le32(at + 4);
+    const bool is_wide = length == UINT32_MAX && bytes_.has(0, "RF64") && bytes_.has(at, "data");
+    return is_wide ? std::min(bytes_.le64(28), bytes_.size()) : length;
+  }
+
   // The chunks from `at` to `end`; nothing if all is well.
   std::optional<Walk> look(uint64_t at, uint64_t end, int depth) {
-    const bool big = is_big(bytes_);
     while (at + 8 <= end) {
-      const uint64_t length = big ? bytes_.be32(at + 4) : bytes_.le32(at + 4);
+      const uint64_t length = length_at(at);
       if (bytes_.at(at, 8).size() < 8 || !is_name(bytes_, at)) {
         return broken(at, kNoChunk);
       }
