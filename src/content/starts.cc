@@ -91,6 +91,9 @@ bool has_inner_mark(std::string_view head) {
   for (const std::string_view name : {"ftyp", "moov", "mdat", "wide", "pnot", "Stan"}) {
     if (std::memcmp(&at_4, name.data(), sizeof at_4) == 0) return true;
   }
+  // The name in front of it has no control characters: mostly that is seen by its first bytes.
+  const auto is_control = [](char c) { return c != '\0' && static_cast<unsigned char>(c) < 0x20; };
+  if (std::ranges::any_of(head.substr(0, 8), is_control)) return false;
   return head.size() > 262 && head.substr(257, 5) == "ustar";
 }
 

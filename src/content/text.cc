@@ -69,7 +69,7 @@ std::string beginning(std::span<const std::byte> head) {
 }
 
 std::string lower(std::string text) {
-  for (char& c : text) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+  for (char& c : text) c = static_cast<char>(c >= 'A' && c <= 'Z' ? c + 32 : c);  // ASCII alone
   return text;
 }
 
@@ -80,9 +80,9 @@ bool is_mail(const std::string& text) {
       "subject:",     "delivered-to:", "x-",    "dkim-signature:", "to:",           "arc-"};
   const std::string line = lower(text.substr(0, end));
   const bool field = std::ranges::any_of(kFields, [&](auto f) { return line.starts_with(f); });
+  if (!field || line.find(':') == std::string::npos) return false;
   const std::string all = lower(text);
-  return field && line.find(':') != std::string::npos &&
-         (all.find("\nsubject:") != std::string::npos ||
+  return (all.find("\nsubject:") != std::string::npos ||
           all.find("\nmime-version:") != std::string::npos ||
           all.find("\nmessage-id:") != std::string::npos);
 }

@@ -15,7 +15,7 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr size_t kBlock = 1 << 20;         // bytes read at once
+constexpr size_t kBlock = 1 << 19;         // bytes read at once
 constexpr size_t kLookedAt = 1 << 17;      // and looked at by all, while they are in the cache
 constexpr size_t kBuffers = 4;             // one looked at, the one before, two read ahead
 constexpr size_t kTracesAtOnce = 200'000;  // found since the last checkpoint

@@ -20,6 +20,7 @@ class ExfatDetector : public Detector {
   void look(const SweepBlock& block, std::vector<Trace>& found) override {
     block.each_sector([&](size_t sector, const unsigned char* bytes) {
       look_at_sector(block, sector, bytes, found);
+      if (!may_be_entries(bytes)) return;
       // A set that begins with the second of two entries is told by the one behind it, with which
       // the next two begin.
       for (size_t at = 0; at < kSweepStep; at += 2 * kEntry) {
@@ -39,6 +40,16 @@ class ExfatDetector : public Detector {
   }
 
  private:
+  // Whether the first two are entries as far as their types tell (section 6.2): sectors of folders
+  // hold nothing else.
+  static bool may_be_entries(const unsigned char* bytes) {
+    return is_defined(bytes[0]) && is_defined(bytes[kEntry]);
+  }
+  // Codes go up to 5 of what a folder cannot do without, and to 2 of all else.
+  static bool is_defined(unsigned char type) {
+    constexpr unsigned char kTypeCode = 0x1F, kImportanceAndCategory = 0x60;
+    return (type & kTypeCode) <= ((type & kImportanceAndCategory) == 0 ? 5 : 2);
+  }
   static bool is_file(unsigned char type) { return (type | kInUse) == kFile; }
   static bool is_stream(unsigned char type) { return (type | kInUse) == kStream; }
 
