@@ -1,9 +1,10 @@
 #!/usr/bin/env python3
-"""Whole-program comparison: a deep scan of a source without remnants, as a ratio to `cat SOURCE`.
+"""Whole-program comparison: a deep scan of a source without remnants, and without carving (bench/carve.py), as a
+ratio to `cat SOURCE`.
 
 Makes a sparse source, one that is full of random bytes, and one of a real mixture (a tar of this system's
 libraries, programs and documents) in a temporary folder, and reads each with
-`cat` and with `undershelf scan --depth deep`, in turn, from the page cache; with --direct also past it
+`cat` and with `undershelf scan --depth deep --no-carve`, in turn, from the page cache; with --direct also past it
 (`dd iflag=direct` for cat; the cache is emptied before each scan, which takes root). Least of several
 runs each. Peak memory is that of the largest scan. Needs nothing but python3 and coreutils.
 """
@@ -32,7 +33,7 @@ def empty_cache():
 
 def compare(name, source, options, work, direct):
     shelf = work / "shelf"
-    scan = f"rm -f {shelf}*; {PROGRAM} scan {source} --shelf {shelf} --depth deep --quiet"
+    scan = f"rm -f {shelf}*; {PROGRAM} scan {source} --shelf {shelf} --depth deep --no-carve --quiet"
     cached = [(timed(f"cat {source}"), timed(scan)) for _ in range(options.runs + 1)][1:]
     cat, deep = (min(times) for times in zip(*cached))
     print(f"{name:8} cached    cat {cat:6.2f} s  scan {deep:6.2f} s  ratio {deep / cat:.2f}")
@@ -60,7 +61,7 @@ def main():
         full.unlink()
         mix(full, options.gib << 30)
         compare("mixture", full, options, work, options.direct)
-        print(f"peak memory of a scan: {peak_of(f'{PROGRAM} scan {full} --shelf {work}/last --depth deep'):.0f} MiB")
+        print(f"peak memory of a scan: {peak_of(f'{PROGRAM} scan {full} --shelf {work}/last --depth deep --no-carve'):.0f} MiB")
 
 
 def peak_of(command):
