@@ -70,8 +70,8 @@ Decoded end_of_xz(Bytes& bytes, uint64_t at) {
 
 // Streams that follow each other are one file: what packs on several cores writes one a part. (RFC
 // 1952, 2.2; the .xz file format, 2)
-template <typename EndOfStream>
-Decoded end_of_streams(Bytes& bytes, std::string_view mark, EndOfStream end_of_stream) {
+Decoded end_of_streams(Bytes& bytes, std::string_view mark,
+                       Decoded (*end_of_stream)(Bytes& bytes, uint64_t at)) {
   constexpr uint64_t kSector = 512;
   Decoded decoded;
   for (uint64_t at = 0; bytes.has(at, mark);) {
@@ -89,11 +89,7 @@ Decoded end_of_streams(Bytes& bytes, std::string_view mark, EndOfStream end_of_s
 std::optional<Decoded> end_by_decoding(Bytes& bytes, std::string_view format) {
   if (format == "gzip") return end_of_streams(bytes, "\x1F\x8B\x08", end_of_gzip);
   if (format == "bzip2") return end_of_streams(bytes, "BZh", end_of_bzip2);
-  if (format == "xz")
-    return end_of_streams(bytes,
-                          "\xFD"
-                          "7zXZ",
-                          end_of_xz);
+  if (format == "xz") return end_of_streams(bytes, "\xFD\x37zXZ", end_of_xz);
   return std::nullopt;
 }
 

@@ -221,13 +221,10 @@ Walk walk(Bytes& bytes, std::string_view format) {
     return json && !last ? endless(size) : ended(Level::consistent, last ? size : *end);
   }
   if (format == "xml" || format == "svg") return closed(is_closed_element(bytes), size);
-  if (format == "html") {
-    return lower(ending(bytes, 1024)).ends_with("</html>") ? ended(Level::consistent, size)
-                                                           : endless(size);
-  }
-  if (format == "postscript") {
-    return lower(ending(bytes, 64)).ends_with(kEndOfPostScript) ? ended(Level::consistent, size)
-                                                                : endless(size);
+  if (format == "html" || format == "postscript") {
+    const std::string_view last = format == "html" ? "</html>" : kEndOfPostScript;
+    return lower(ending(bytes, 1024)).ends_with(last) ? ended(Level::consistent, size)
+                                                      : endless(size);
   }
   if (format == "vcard") return closed(ending(bytes, 64).ends_with("END:VCARD"), size);
   if (format == "icalendar") return closed(ending(bytes, 64).ends_with("END:VCALENDAR"), size);

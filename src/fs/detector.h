@@ -25,8 +25,7 @@ struct SweepBlock {
   template <typename Visit>
   void each_sector(Visit visit) const {
     const size_t end = std::min(own, bytes.size() / kSweepStep * kSweepStep);
-    constexpr size_t kAhead =
-        8 * kSweepStep;  // bytes; of each sector mostly the first few are seen
+    constexpr size_t kAhead = 8 * kSweepStep;  // bytes: of each sector few are looked at
     for (size_t at = 0; at < end; at += kSweepStep) {
       if (at + kAhead < end) __builtin_prefetch(bytes.data() + at + kAhead);
       visit(at, reinterpret_cast<const unsigned char*>(bytes.data() + at));

@@ -25,9 +25,10 @@ std::string serial_of(const std::string& path) {
   return Ledger::load(ledger_of(path)).header().serial;
 }
 
-// Of those that can be read in full, in order. Two at a time, as hashing takes longer than reading.
-std::vector<BlockHash> hash_blocks(const Source& source, const std::vector<ByteRange>& ranges) {
-  std::vector<BlockHash> hashes;
+// Of each range; empty where it cannot be read in full. Two at a time, as hashing takes longer than
+// reading.
+std::vector<std::string> hashes_of(const Source& source, const std::vector<ByteRange>& ranges) {
+  std::vector<std::string> hashes(ranges.size());
   std::array<std::vector<std::byte>, 2> blocks;
   for (size_t begin = 0; begin < ranges.size(); begin += blocks.size()) {
     const size_t count = std::min(blocks.size(), ranges.size() - begin);
@@ -38,7 +39,7 @@ std::vector<BlockHash> hash_blocks(const Source& source, const std::vector<ByteR
       hashed[i] = std::async(sha256_hex, std::span<const std::byte>(blocks[i]));
     }
     for (size_t i = 0; i < count; ++i) {
-      if (hashed[i].valid()) hashes.push_back({ranges[begin + i], hashed[i].get()});
+      if (hashed[i].valid()) hashes[begin + i] = hashed[i].get();
     }
   }
   return hashes;
@@ -63,7 +64,10 @@ SourceIdentity identify(const std::string& path, const Source& source, uint64_t 
     ranges.push_back({at, length});
     next = at + length;
   }
-  identity.blocks = hash_blocks(source, ranges);
+  const std::vector<std::string> hashes = hashes_of(source, ranges);
+  for (size_t i = 0; i < ranges.size(); ++i) {
+    if (!hashes[i].empty()) identity.blocks.push_back({ranges[i], hashes[i]});
+  }
   return identity;
 }
 
@@ -74,12 +78,11 @@ std::string difference(const SourceIdentity& known, const Source& source) {
   }
   std::vector<ByteRange> ranges;
   for (const BlockHash& block : known.blocks) ranges.push_back(block.range);
-  const std::vector<BlockHash> now = hash_blocks(source, ranges);
-  for (auto expected = known.blocks.begin(); const BlockHash& block : now) {
-    while (expected->range.offset != block.range.offset) ++expected;  // could not be read
-    if (block.sha256 != expected->sha256) {
+  const std::vector<std::string> now = hashes_of(source, ranges);
+  for (size_t i = 0; i < ranges.size(); ++i) {
+    if (!now[i].empty() && now[i] != known.blocks[i].sha256) {
       return fmt::format("its bytes from {} on differ from those of the scanned source",
-                         block.range.offset);
+                         ranges[i].offset);
     }
   }
   return {};

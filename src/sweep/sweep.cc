@@ -129,16 +129,10 @@ size_t carry(const Buffer* before, size_t kept, uint64_t position, Buffer& to) {
   return carried;
 }
 
-std::array<std::byte, 8> end_of(const SweepBlock& block) {
-  std::array<std::byte, 8> end{};
-  const auto own = block.bytes.first(block.own);
-  std::ranges::copy(own.last(std::min(own.size(), end.size())), end.begin());
-  return end;
-}
-
-// Shows a block to all detectors, in parts that have `kept` bytes behind them where there are.
-void look(const SweepBlock& block, size_t kept,
-          const std::vector<std::unique_ptr<Detector>>& detectors, SweepFinds& finds) {
+// Shows a block to all detectors, in parts that have `kept` bytes behind them where there are, and
+// keeps in it what stands before the next one.
+void look(SweepBlock& block, size_t kept, const std::vector<std::unique_ptr<Detector>>& detectors,
+          SweepFinds& finds) {
   SweepBlock part;
   part.before = block.before;
   for (size_t at = 0; at < block.own; at += part.own) {
@@ -149,8 +143,10 @@ void look(const SweepBlock& block, size_t kept,
     for (size_t i = 0; i < detectors.size() && !blank; ++i) {
       detectors[i]->look(part, finds.traces[i]);
     }
-    part.before = end_of(part);
+    const auto end = block.bytes.first(at + part.own).last(std::min(part.own, part.before.size()));
+    std::ranges::copy(end, part.before.begin());
   }
+  block.before = part.before;
 }
 
 }  // namespace
@@ -194,7 +190,6 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     if (until > position) {
       block.own = until - position;
       look(block, kept, detectors, finds);
-      block.before = end_of(block);
       position = until;
     }
     before = &buffer;
