@@ -12,6 +12,7 @@
 #include "content/jpeg_scan.h"
 #include "content/mail_words.h"
 #include "content/starts.h"
+#include "content/types.h"
 #include "kinds.h"
 #include "support.h"
 
@@ -158,6 +159,32 @@ TEST(Carving, MailAndJsonBeginWhereNoTextStandsInFront) {
   }
   const auto page = bytes_of(kinds().at("page.html")).first(4096);
   EXPECT_TRUE(content::may_begin(page, bytes_of(text)));
+}
+
+// What is asked first, of every sector, leaves out nothing that one looks for behind it.
+TEST(Carving, FirstLookLeavesOutNoBeginning) {
+  const auto head_of = [](std::string text) {
+    text.resize(std::max(text.size(), content::kLeastStart), '\x01');
+    return text;
+  };
+  std::set<std::string_view> marks;
+  for (const char* name :
+       {"a.7z",  "a.aif",  "a.avi",    "a.bmp", "a.bz2", "a.cr2", "a.doc",  "a.zip", "a.gz",
+        "a.gif", "a.flac", "a.jpg",    "a.mkv", "a.ogg", "a.pdf", "a.png",  "a.psd", "a.pst",
+        "a.rar", "a.rtf",  "a.sqlite", "a.wav", "a.xz",  "a.zst", "a.docx", "a.webm"}) {
+    marks.insert(format_by_name(name).magic);
+  }
+  for (const std::string_view mark : marks) {
+    const std::string head = head_of(std::string(mark));
+    const auto bytes = std::as_bytes(std::span(head));
+    EXPECT_FALSE(mark_at(bytes) && content::cannot_begin(bytes)) << mark;
+  }
+  for (const auto& [name, bytes] : kinds()) {
+    const auto head = std::as_bytes(std::span(bytes)).first(std::min<size_t>(bytes.size(), 512));
+    EXPECT_FALSE(mark_at(head) && content::cannot_begin(head)) << name;
+  }
+  const std::string code = head_of("\x55\x48\x89\xE5");
+  EXPECT_TRUE(content::cannot_begin(std::as_bytes(std::span(code))));
 }
 
 // Markup ends with its outermost element, whatever stands in front of it and inside; a page

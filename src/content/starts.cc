@@ -84,17 +84,22 @@ constexpr Marks kFirst = [] {
   return marks;
 }();
 
-// Marks that stand further in: of boxes (ISO/IEC 14496-12, 4.2) and databases at 4, of tar at 257.
-bool has_inner_mark(std::string_view head) {
-  uint32_t at_4 = 0;
-  std::memcpy(&at_4, head.data() + 4, sizeof at_4);
-  for (const std::string_view name : {"ftyp", "moov", "mdat", "wide", "pnot", "Stan"}) {
-    if (std::memcmp(&at_4, name.data(), sizeof at_4) == 0) return true;
+// Marks of boxes (ISO/IEC 14496-12, 4.2) and databases at 4.
+constexpr Marks kAt4 = [] {
+  Marks marks;
+  for (const auto mark : {"ftyp", "moov", "mdat", "wide", "pnot", "Stan"}) marks.add(mark);
+  return marks;
+}();
+
+// Whether there is no control character in the first bytes, as in the name that a member of a tar
+// begins with.
+bool begins_with_name(std::string_view head) {
+  uint8_t controls = 0;
+  for (size_t i = 0; i < kLeastStart; ++i) {
+    const auto before = static_cast<uint8_t>(head[i] - 1);  // 255 of a zero
+    controls |= before < 0x1F ? 1 : 0;
   }
-  // The name in front of it has no control characters: mostly that is seen by its first bytes.
-  const auto is_control = [](char c) { return c != '\0' && static_cast<unsigned char>(c) < 0x20; };
-  if (std::ranges::any_of(head.substr(0, 8), is_control)) return false;
-  return head.size() > 262 && head.substr(257, 5) == "ustar";
+  return controls == 0;
 }
 
 // Formats whose parts look like beginnings of others: a letter in a mailbox, a value in JSON.
@@ -106,23 +111,35 @@ bool is_text(std::byte byte) {
   return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
 }
 
-// Whether two packets of a transport stream follow each other; those of the second kind begin with
-// a time stamp.
+// Transport streams repeat it with each packet; those of the second kind begin with a time stamp.
+constexpr char kSync = 'G';
 bool is_transport(std::string_view head) {
   const auto repeats = [&](size_t at, size_t packet) {
-    return head[at] == 'G' && head.size() > at + packet && head[at + packet] == 'G';
+    return head[at] == kSync && head.size() > at + packet && head[at + packet] == kSync;
   };
   return repeats(0, 188) || repeats(4, 192);
 }
 
+bool has_mark(std::string_view head) {
+  constexpr size_t kTarMark = 257;
+  return !kFirst.at(head).empty() || !kAt4.at(head.substr(4)).empty() || is_transport(head) ||
+         (head.size() > kTarMark && head.substr(kTarMark).starts_with("ustar"));
+}
+
 }  // namespace
+
+// By as few branches as can be: which way they go would depend on the bytes.
+bool cannot_begin(std::span<const std::byte> head) {
+  const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
+  if (text.size() < kLeastStart) return true;
+  const uint32_t marks = kFirst.fitting(text) | kAt4.fitting(text.substr(4));
+  const unsigned syncs = unsigned{text[0] == kSync} | unsigned{text[4] == kSync};
+  return (marks | syncs | unsigned{begins_with_name(text)}) == 0;
+}
 
 bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
-  if (text.size() < 16) return false;
-  if (kFirst.at(text).empty() && !has_inner_mark(text) && !is_transport(text)) {
-    return false;
-  }
+  if (cannot_begin(head) || !has_mark(text)) return false;
   // Text of less than a sector is followed by zeros.
   const size_t zero = text.substr(0, 512).find('\0');
   const bool marked_text =

@@ -33,17 +33,20 @@ struct SweepBlock {
   }
 };
 
-// Looks at every block of a source once, in order. Used from one thread. Rejects an ordinary block
-// by a few compared bytes a step, and allocates only for what it finds.
+// Looks at every block of a source once. Rejects an ordinary block by a few compared bytes a step,
+// and allocates only for what it finds.
 class Detector {
  public:
   virtual ~Detector() = default;
   // How much of what follows a place must be there to judge it: bytes.
   virtual size_t reach() const = 0;
   // Appends what begins in the block's own bytes (blocks of zeros are not shown at all), at
-  // multiples of 512 bytes of the source; a trace that goes on where the last one found ends is
-  // joined to it.
-  virtual void look(const SweepBlock& block, std::vector<Trace>& found) = 0;
+  // multiples of 512 bytes of the source, in order, each by itself. May be called from several
+  // threads, with blocks in any order.
+  virtual void look(const SweepBlock& block, std::vector<Trace>& found) const = 0;
+  // Adds a trace to those before it, or joins it to the last one that it goes on with. Called in
+  // order, from one thread.
+  virtual void keep(const Trace& trace, std::vector<Trace>& kept) { kept.push_back(trace); }
   // Whether it may have said that of a place, where that is no header. A shelf may come from
   // anybody.
   virtual bool can_have_found(const Trace& trace) const = 0;

@@ -19,6 +19,11 @@ struct Trace {
   uint64_t other = 0;
   uint64_t end() const { return offset + length; }
   ByteRange range() const { return {offset, length}; }
+  // Whether the other one begins where this one ends, and is alike.
+  bool goes_on_with(const Trace& next) const {
+    return end() == next.offset && kind == next.kind && number == next.number &&
+           other == next.other;
+  }
   bool operator==(const Trace&) const = default;
 };
 

@@ -1,6 +1,8 @@
 // Where a lost stream begins whose entry kept only the low half of its first cluster's number.
 #pragma once
 
+#include <SQLiteCpp/SQLiteCpp.h>
+
 #include <cstdint>
 #include <optional>
 #include <unordered_map>

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <string_view>
 
+#include "model/entry.h"
 #include "shelf/rows.h"
 #include "shelf/shelf.h"
 #include "shelf/volume_table.h"

@@ -10,7 +10,7 @@ namespace {
 
 constexpr uint64_t kStep = 1 << 20;       // bytes
 constexpr size_t kMostPlaces = 4096;      // at which a sector is read
-constexpr size_t kLooked = 8192;          // bytes: HFS+ headers stand 1024 bytes in
+constexpr size_t kLooked = 4096;          // bytes: HFS+ headers stand 1024 bytes in
 constexpr uint64_t kLeastVolume = 65536;  // bytes left in a gap
 
 std::vector<ByteRange> gaps(uint64_t size, std::vector<ByteRange>& taken) {

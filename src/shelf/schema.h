@@ -55,7 +55,8 @@ CREATE TABLE sweep(
 CREATE TABLE swept(begin INTEGER NOT NULL, length INTEGER NOT NULL);
 CREATE TABLE traces(
   system TEXT NOT NULL, kind INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
-  number INTEGER NOT NULL, other INTEGER NOT NULL);
+  number INTEGER NOT NULL, other INTEGER NOT NULL,
+  PRIMARY KEY(system, offset, kind, number)) WITHOUT ROWID;
 CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact INTEGER NOT NULL);
 CREATE INDEX names_by_entry ON names(entry);
 )sql";

@@ -78,7 +78,7 @@ void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
                      std::span<const std::vector<Trace>> traces,
                      std::span<const ByteRange> unreadable) {
   SQLite::Transaction transaction(shelf_.db());
-  SQLite::Statement row(shelf_.db(), "INSERT INTO traces VALUES(?,?,?,?,?,?)");
+  SQLite::Statement row(shelf_.db(), "INSERT OR IGNORE INTO traces VALUES(?,?,?,?,?,?)");
   for (size_t i = 0; i < systems.size(); ++i) {
     count(systems[i]);
     uint64_t& kept = counts_[systems[i]];

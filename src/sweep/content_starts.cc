@@ -22,23 +22,28 @@ bool is_descriptor(std::span<const std::byte> sector) {
 class ContentDetector : public Detector {
  public:
   size_t reach() const override { return content::kStartLength; }
-  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+  void look(const SweepBlock& block, std::vector<Trace>& found) const override {
     block.each_sector([&](size_t at, const unsigned char*) {
       const auto there = block.bytes.subspan(at);
       if (is_descriptor(there) && block.offset + at >= kBeforeDescriptor) {
         found.push_back({block.offset + at - kBeforeDescriptor, kSweepStep, kStartTrace, 0, 0});
       }
+      if (content::cannot_begin(there)) return;
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
       const std::span<const std::byte> known(block.before);
       const auto before = at == 0 ? known : block.bytes.subspan(at - known.size(), known.size());
       if (content::may_begin(there.first(length), before)) {
         found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
-      } else if (mark && kept_ < kMostMarks) {
+      } else if (mark) {
         found.push_back({block.offset + at, kSweepStep, kMarkTrace, *mark, 0});
-        ++kept_;
       }
     });
+  }
+
+  void keep(const Trace& trace, std::vector<Trace>& kept) override {
+    if (trace.kind == kMarkTrace && ++marks_ > kMostMarks) return;
+    kept.push_back(trace);
   }
 
   bool can_have_found(const Trace& trace) const override {
@@ -46,7 +51,7 @@ class ContentDetector : public Detector {
   }
 
  private:
-  size_t kept_ = 0;
+  size_t marks_ = 0;
 };
 
 }  // namespace

@@ -2,11 +2,16 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
+#include <cassert>
 #include <condition_variable>
 #include <cstring>
 #include <exception>
 #include <mutex>
+#include <optional>
 #include <thread>
+#include <tuple>
+#include <utility>
 
 #include "model/blank.h"
 
@@ -15,88 +20,196 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr size_t kBlock = 1 << 19;         // bytes read at once
-constexpr size_t kLookedAt = 1 << 17;      // and looked at by all, while they are in the cache
-constexpr size_t kBuffers = 4;             // one looked at, the one before, two read ahead
-constexpr size_t kTracesAtOnce = 200'000;  // found since the last checkpoint
+constexpr size_t kBlock = 1 << 19;     // bytes read at once
+constexpr size_t kLookedAt = 1 << 17;  // and looked at by all, while they are in the cache
+constexpr size_t kAhead = 64;          // blocks looked at that were not asked for yet
+constexpr std::chrono::milliseconds kNap{20};
+constexpr unsigned kMostThreads = 4;     // that read and look
+constexpr size_t kTracesAtOnce = 4'000;  // found since the last checkpoint
 
-struct Buffer {
-  std::vector<std::byte> bytes;  // what is kept of the block before, then the block
-  uint64_t offset = 0;           // byte of the source of the block
-  size_t length = 0;             // bytes of the block; 0: the end
-  std::vector<BadRange> bad;
+using Detectors = std::vector<std::unique_ptr<Detector>>;
+
+// What a sweep looks at, and in which pieces.
+struct Plan {
+  ByteRange range;    // bytes of the source of what is looked at
+  uint64_t read_end;  // byte of the source: what is found may reach behind the range
+  size_t kept;        // bytes behind a place that must be there to look at it
+
+  size_t blocks() const { return (read_end - range.offset + kBlock - 1) / kBlock; }
+  uint64_t start(size_t number) const { return range.offset + number * uint64_t{kBlock}; }
+  uint64_t end(size_t number) const { return std::min(start(number + 1), read_end); }
+  // Before which all has been looked at with that block. What has too little behind it is looked at
+  // with the next one, if there is one.
+  uint64_t looked_until(size_t number) const {
+    return number + 1 == blocks() ? range.end() : end(number) - kept;
+  }
 };
 
-// Reads blocks in order in a thread of its own.
-class Reader {
- public:
-  Reader(const Source& source, const ByteRange& range, size_t kept)
-      : source_(source), range_(range), kept_(kept) {
-    for (Buffer& buffer : buffers_) buffer.bytes.resize(kept + kBlock);
-    thread_ = std::thread([this] { run(); });
-  }
-  ~Reader() {
-    {
-      const std::lock_guard lock(mutex_);
-      stopped_ = true;
-    }
-    changed_.notify_all();
-    thread_.join();
-  }
-  Reader(const Reader&) = delete;
-  Reader& operator=(const Reader&) = delete;
+// What was seen in a block.
+struct Seen {
+  uint64_t until = 0;                      // byte of the source: all before has been looked at
+  std::vector<std::vector<Trace>> traces;  // by each detector, each by itself
+  std::vector<BadRange> bad;
+  std::exception_ptr failure;
+};
 
-  // The next block; it stays until the call after the next one.
-  Buffer& next() {
+// Threads each of which reads the next block and looks at it, while it is in its processor's cache.
+// So blocks next to each other are read at a time; from the first place on that cannot be read, one
+// at a time, as a medium that fails is to be spared.
+class Lookers {
+ public:
+  Lookers(const Source& source, const Plan& plan, const Detectors& detectors)
+      : source_(source), plan_(plan), detectors_(detectors), is_damaged_(!source.gaps().empty()) {
+    for (size_t i = 0; i < std::min(slots_.size(), plan_.blocks()); ++i) {
+      slots_[i].end.resize(front());
+    }
+    const size_t wanted = std::clamp(std::thread::hardware_concurrency(), 2U, kMostThreads);
+    buffers_.resize(std::min(wanted, plan_.blocks()));
+    for (auto& buffer : buffers_) buffer.resize(front() + kBlock);
+    threads_.reserve(buffers_.size());
+    try {
+      for (auto& buffer : buffers_) threads_.emplace_back([&] { work(buffer); });
+    } catch (...) {
+      stop();  // there are not as many to be had
+      throw;
+    }
+  }
+  ~Lookers() { stop(); }
+  Lookers(const Lookers&) = delete;
+  Lookers& operator=(const Lookers&) = delete;
+
+  // What was seen in the next block; there must be one. Throws what reading it did.
+  Seen next() {
     std::unique_lock lock(mutex_);
-    if (taken_ > 0) released_ = taken_ - 1;
-    changed_.notify_all();
-    changed_.wait(lock, [&] { return filled_ > taken_ || failure_; });
-    if (filled_ <= taken_) std::rethrow_exception(failure_);
-    return buffers_[taken_++ % kBuffers];
+    Slot& slot = slot_of(taken_);
+    // Woken for many at once, not to take a processor from those that look again and again.
+    const auto are_many = [&] { return slot.seen && ready_ >= kAhead / 2; };
+    while (!slot.seen) seen_.wait_for(lock, kNap, are_many);
+    Seen seen = *std::exchange(slot.seen, std::nullopt);
+    ++taken_;
+    --ready_;
+    lock.unlock();
+    wanted_.notify_one();
+    if (seen.failure) std::rethrow_exception(seen.failure);
+    return seen;
   }
 
  private:
-  void run() {
-    try {
-      uint64_t at = range_.offset;
-      for (size_t number = 0;; ++number) {
-        {
-          std::unique_lock lock(mutex_);
-          changed_.wait(lock, [&] { return stopped_ || number < released_ + kBuffers; });
-          if (stopped_) return;
-        }
-        Buffer& buffer = buffers_[number % kBuffers];
-        buffer.offset = at;
-        buffer.length = std::min<uint64_t>(kBlock, range_.end() - at);
-        buffer.bad = source_.read(at, std::span(buffer.bytes).subspan(kept_, buffer.length)).bad;
-        at += buffer.length;
-        {
-          const std::lock_guard lock(mutex_);
-          filled_ = number + 1;
-        }
-        changed_.notify_all();
-        if (buffer.length == 0) return;
-      }
-    } catch (...) {
+  static constexpr size_t kBefore = std::tuple_size_v<decltype(SweepBlock::before)>;
+
+  // What is kept of a block: one more than may be looked at ahead, as the last one's end is asked
+  // for once more.
+  struct Slot {
+    std::vector<std::byte> end;  // what stands before the next block in its buffer
+    size_t read = 0;             // number of the block whose end that is, and 1
+    std::optional<Seen> seen;
+  };
+  Slot& slot_of(size_t number) { return slots_[number % slots_.size()]; }
+
+  // Bytes in front of a block in its buffer: the end of the one before.
+  size_t front() const { return kBefore + plan_.kept; }
+
+  void stop() {
+    {
       const std::lock_guard lock(mutex_);
-      failure_ = std::current_exception();
-      changed_.notify_all();
+      is_stopped_ = true;
+    }
+    wanted_.notify_all();
+    for (std::thread& thread : threads_) thread.join();
+  }
+
+  void work(std::span<std::byte> buffer) {
+    for (;;) {
+      std::unique_lock turn(turn_, std::defer_lock);
+      if (is_damaged_) turn.lock();
+      const std::optional<size_t> number = take_number();
+      if (!number) return;
+      Seen seen;
+      try {
+        seen.bad = read(*number, buffer.subspan(front()));
+      } catch (...) {
+        seen.failure = std::current_exception();
+      }
+      if (turn) turn.unlock();
+      carry_ends(*number, buffer);
+      try {
+        if (!seen.failure) look(*number, buffer, seen);
+      } catch (...) {
+        seen.failure = std::current_exception();
+      }
+      hand_in(*number, std::move(seen));
     }
   }
 
+  // Nothing when there is no block left, or nobody wants one.
+  std::optional<size_t> take_number() {
+    std::unique_lock lock(mutex_);
+    wanted_.wait(lock, [&] { return is_stopped_ || begun_ < taken_ + kAhead; });
+    if (is_stopped_ || begun_ == plan_.blocks()) return std::nullopt;
+    return begun_++;
+  }
+
+  std::vector<BadRange> read(size_t number, std::span<std::byte> to) {
+    const uint64_t start = plan_.start(number);
+    std::vector<BadRange> bad = source_.read(start, to.first(plan_.end(number) - start)).bad;
+    if (!bad.empty()) is_damaged_ = true;
+    return bad;
+  }
+
+  // Keeps the end of a block for the next one, and puts the end of the one before in front of it.
+  void carry_ends(size_t number, std::span<std::byte> buffer) {
+    Slot& own = slot_of(number);
+    std::memcpy(own.end.data(), buffer.last(front()).data(), front());
+    std::unique_lock lock(mutex_);
+    own.read = number + 1;
+    read_.notify_all();
+    if (number == 0) return;
+    const Slot& before = slot_of(number - 1);
+    read_.wait(lock, [&] { return before.read == number; });
+    lock.unlock();
+    std::memcpy(buffer.data(), before.end.data(), front());
+  }
+
+  // Shows a block to all detectors, in parts that have enough behind them.
+  void look(size_t number, std::span<const std::byte> buffer, Seen& seen) const {
+    seen.traces.resize(detectors_.size());
+    seen.until = plan_.looked_until(number);
+    const size_t begin = number == 0 ? front() : kBefore;  // of what is looked at, in the buffer
+    SweepBlock part;
+    part.offset = number == 0 ? plan_.range.offset : plan_.looked_until(number - 1);
+    const size_t end = begin + (plan_.end(number) - part.offset);
+    for (size_t at = begin; part.offset < seen.until; at += part.own, part.offset += part.own) {
+      part.own = std::min<uint64_t>(kLookedAt, seen.until - part.offset);
+      part.bytes = buffer.subspan(at, std::min(part.own + plan_.kept, end - at));
+      std::memcpy(part.before.data(), buffer.data() + at - kBefore, kBefore);
+      if (is_zeros(part.bytes)) continue;  // as much of most media is
+      for (size_t i = 0; i < detectors_.size(); ++i) detectors_[i]->look(part, seen.traces[i]);
+    }
+  }
+
+  void hand_in(size_t number, Seen&& seen) {
+    const std::lock_guard lock(mutex_);
+    slot_of(number).seen = std::move(seen);
+    ++ready_;
+    if (ready_ >= kAhead / 2) seen_.notify_one();
+  }
+
   const Source& source_;
-  const ByteRange range_;
-  const size_t kept_;
-  std::array<Buffer, kBuffers> buffers_;
-  std::mutex mutex_;
-  std::condition_variable changed_;
-  size_t filled_ = 0;    // blocks
-  size_t taken_ = 0;     // blocks
-  size_t released_ = 0;  // blocks whose buffers may be used again
-  bool stopped_ = false;
-  std::exception_ptr failure_;
-  std::thread thread_;
+  const Plan plan_;
+  const Detectors& detectors_;
+  std::mutex turn_;  // to read, where one does at a time
+  std::atomic<bool> is_damaged_;
+  std::mutex mutex_;                // of all below, but for the ends of blocks that were read
+  std::condition_variable wanted_;  // of a block more
+  std::condition_variable read_;    // a block, to its end
+  std::condition_variable seen_;    // many blocks
+  std::array<Slot, kAhead + 1> slots_;
+  size_t begun_ = 0;  // blocks
+  size_t taken_ = 0;  // blocks
+  size_t ready_ = 0;  // blocks seen that were not taken
+  bool is_stopped_ = false;
+  std::vector<std::vector<std::byte>> buffers_;  // of each thread: the end before, and a block
+  std::vector<std::thread> threads_;
 };
 
 size_t count(const SweepFinds& finds) {
@@ -119,50 +232,18 @@ void note_unreadable(const std::vector<BadRange>& bad, const ByteRange& within,
   }
 }
 
-// Copies what was not looked at yet of the block before, from `position` on and at most `kept`
-// bytes, in front of a block. Returns how much that is.
-size_t carry(const Buffer* before, size_t kept, uint64_t position, Buffer& to) {
-  if (before == nullptr) return 0;
-  const size_t carried = std::min(kept, to.offset - position);
-  const std::byte* tail = before->bytes.data() + kept + before->length - carried;
-  if (carried > 0) std::memcpy(to.bytes.data() + kept - carried, tail, carried);
-  return carried;
-}
-
-// Shows a block to all detectors, in parts that have `kept` bytes behind them where there are, and
-// keeps in it what stands before the next one.
-void look(SweepBlock& block, size_t kept, const std::vector<std::unique_ptr<Detector>>& detectors,
-          SweepFinds& finds) {
-  SweepBlock part;
-  part.before = block.before;
-  for (size_t at = 0; at < block.own; at += part.own) {
-    part.offset = block.offset + at;
-    part.own = std::min(kLookedAt, block.own - at);
-    part.bytes = block.bytes.subspan(at, std::min(part.own + kept, block.bytes.size() - at));
-    const bool blank = is_zeros(part.bytes);  // as much of most media is
-    for (size_t i = 0; i < detectors.size() && !blank; ++i) {
-      detectors[i]->look(part, finds.traces[i]);
-    }
-    const auto end = block.bytes.first(at + part.own).last(std::min(part.own, part.before.size()));
-    std::ranges::copy(end, part.before.begin());
-  }
-  block.before = part.before;
-}
-
 }  // namespace
 
-uint64_t sweep(const Source& source, const ByteRange& range,
-               const std::vector<std::unique_ptr<Detector>>& detectors,
+uint64_t sweep(const Source& source, const ByteRange& range, const Detectors& detectors,
                const SweepCallbacks& callbacks) {
   size_t reach = kSweepStep;
   for (const auto& detector : detectors) reach = std::max(reach, detector->reach());
-  // Each block is looked at together with the end of the one before, which is only then complete.
   const size_t kept = (reach + kSweepStep - 1) / kSweepStep * kSweepStep;
+  assert(kept <= kBlock);
   const uint64_t begin = std::min(range.offset, source.size()) / kSweepStep * kSweepStep;
-  // What begins near the end of the range may reach behind it.
   const uint64_t end = std::min(range.end(), source.size());
-  const uint64_t read_end = std::min(end + kept, source.size());
-  Reader reader(source, {begin, read_end - begin}, kept);
+  const Plan plan{{begin, end - begin}, std::min(end + kept, source.size()), kept};
+  Lookers lookers(source, plan, detectors);
 
   SweepFinds finds;
   finds.traces.resize(detectors.size());
@@ -175,24 +256,13 @@ uint64_t sweep(const Source& source, const ByteRange& range,
     finds.traces.resize(detectors.size());
     saved = Clock::now();
   };
-  const Buffer* before = nullptr;
-  SweepBlock block;
   while (position < end) {
-    Buffer& buffer = reader.next();
-    note_unreadable(buffer.bad, {begin, end - begin}, finds.unreadable);
-    const size_t carried = carry(before, kept, position, buffer);
-    block.offset = position;
-    block.bytes = std::span(buffer.bytes).subspan(kept - carried, carried + buffer.length);
-    // Without another block behind it, all of it is looked at now.
-    const bool last = buffer.offset + buffer.length >= read_end;
-    const uint64_t until =
-        last ? end : std::min(end, buffer.offset + buffer.length - std::min(kept, buffer.length));
-    if (until > position) {
-      block.own = until - position;
-      look(block, kept, detectors, finds);
-      position = until;
+    const Seen seen = lookers.next();
+    note_unreadable(seen.bad, plan.range, finds.unreadable);
+    for (size_t i = 0; i < detectors.size(); ++i) {
+      for (const Trace& trace : seen.traces[i]) detectors[i]->keep(trace, finds.traces[i]);
     }
-    before = &buffer;
+    position = seen.until;
     const auto now = Clock::now();
     if (now - saved > callbacks.between_checkpoints || count(finds) > kTracesAtOnce) save();
     if (now - told >= callbacks.between_progress) {

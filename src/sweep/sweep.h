@@ -1,4 +1,4 @@
-// The one pass over a source: reads ahead in large blocks and shows each to all detectors.
+// The one pass over a source: reads it in large blocks and shows each to all detectors.
 #pragma once
 
 #include <chrono>
@@ -28,8 +28,8 @@ struct SweepCallbacks {
 };
 
 // Looks at all of `range`, from its start (rounded down to 512 bytes) on. Returns the position
-// reached: the range's end, unless it was stopped. Reads in a second thread; callbacks are called
-// in this one.
+// reached: the range's end, unless it was stopped. Reads and looks in threads of its own; callbacks
+// are called in this one.
 uint64_t sweep(const Source& source, const ByteRange& range,
                const std::vector<std::unique_ptr<Detector>>& detectors,
                const SweepCallbacks& callbacks);

@@ -12,15 +12,18 @@ namespace undershelf::exfat {
 namespace {
 
 constexpr size_t kEntry = sizeof(DirectoryEntry);
+constexpr unsigned char kJump = 0xEB, kMedia = 0xF8;  // a boot sector's first byte, and a FAT's
 
 class ExfatDetector : public Detector {
  public:
   size_t reach() const override { return kMostSetEntries * kEntry; }
 
-  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+  void look(const SweepBlock& block, std::vector<Trace>& found) const override {
     block.each_sector([&](size_t sector, const unsigned char* bytes) {
+      const bool are_entries = may_be_entries(bytes);
+      if (!are_entries && !may_be_other(bytes)) return;
       look_at_sector(block, sector, bytes, found);
-      if (!may_be_entries(bytes)) return;
+      if (!are_entries) return;
       // A set that begins with the second of two entries is told by the one behind it, with which
       // the next two begin.
       for (size_t at = 0; at < kSweepStep; at += 2 * kEntry) {
@@ -33,6 +36,21 @@ class ExfatDetector : public Detector {
     });
   }
 
+  // Sets lie densely; only the sectors that they touch are kept.
+  void keep(const Trace& trace, std::vector<Trace>& kept) override {
+    const bool starts = trace.number != 0;  // the first set begins with the sector
+    if (trace.kind == kSets && !kept.empty() && kept.back().kind == kSets &&
+        kept.back().end() >= trace.offset && (!starts || kept.back().end() > trace.offset)) {
+      Trace& last = kept.back();
+      if (!starts) {
+        last.length = std::max(last.end(), trace.end()) - last.offset;
+        return;
+      }
+      last.length = trace.offset - last.offset;  // a set cannot lie in two; this begins a new one
+    }
+    kept.push_back(trace);
+  }
+
   bool can_have_found(const Trace& trace) const override {
     if (trace.kind == kSets) return trace.number <= 1;
     if (trace.kind == kRootEntries) return trace.number >= 2 && trace.other >= 2;
@@ -43,7 +61,15 @@ class ExfatDetector : public Detector {
   // Whether the first two are entries as far as their types tell (section 6.2): sectors of folders
   // hold nothing else.
   static bool may_be_entries(const unsigned char* bytes) {
-    return is_defined(bytes[0]) && is_defined(bytes[kEntry]);
+    return (unsigned{is_defined(bytes[0])} & unsigned{is_defined(bytes[kEntry])}) != 0;
+  }
+  // Whether it may begin what is looked for besides sets. By one branch: which way it goes would
+  // depend on the bytes.
+  static bool may_be_other(const unsigned char* bytes) {
+    const unsigned first = bytes[0];
+    const unsigned root = unsigned{(first | kInUse) == kVolumeLabel} | unsigned{first == kBitmap};
+    const unsigned table = unsigned{first == kMedia} | unsigned{bytes[2] == 1};
+    return (root | table | unsigned{first == kJump}) != 0;
   }
   // Codes go up to 5 of what a folder cannot do without, and to 2 of all else.
   static bool is_defined(unsigned char type) {
@@ -66,33 +92,23 @@ class ExfatDetector : public Detector {
     }
   }
 
-  // Sets lie densely; only the sectors that they touch are kept.
+  // The sectors that a set touches.
   static void add_set(uint64_t place, uint64_t length, std::vector<Trace>& found) {
     const uint64_t begin = place / kSweepStep * kSweepStep;
     const uint64_t end = (place + length + kSweepStep - 1) / kSweepStep * kSweepStep;
-    const bool starts = place == begin;
-    if (!found.empty() && found.back().kind == kSets && found.back().end() >= begin &&
-        (!starts || found.back().end() > begin)) {
-      Trace& last = found.back();
-      if (!starts) {
-        last.length = std::max(last.end(), end) - last.offset;
-        return;
-      }
-      last.length = begin - last.offset;  // a set cannot lie in two; this one begins a new trace
-    }
-    found.push_back({begin, end - begin, kSets, starts ? 1U : 0U, 0});
+    found.push_back({begin, end - begin, kSets, place == begin ? 1U : 0U, 0});
   }
 
   static void look_at_sector(const SweepBlock& block, size_t sector, const unsigned char* at,
                              std::vector<Trace>& found) {
     const uint64_t place = block.offset + sector;
-    if (at[0] == 0xEB) {
+    if (at[0] == kJump) {
       look_at_boot_sector(block.bytes.subspan(sector, kSweepStep), place, found);
     } else if ((at[0] | kInUse) == kVolumeLabel || at[0] == kBitmap) {
       look_at_root(at, place, found);
-    } else if (at[0] == 0xF8) {
-      static constexpr std::array<unsigned char, 8> kFirstEntries = {0xF8, 0xFF, 0xFF, 0xFF,
-                                                                     0xFF, 0xFF, 0xFF, 0xFF};
+    } else if (at[0] == kMedia) {
+      static constexpr std::array<unsigned char, 8> kFirstEntries = {kMedia, 0xFF, 0xFF, 0xFF,
+                                                                     0xFF,   0xFF, 0xFF, 0xFF};
       if (std::memcmp(at, kFirstEntries.data(), kFirstEntries.size()) == 0) {
         found.push_back({place, kSweepStep, kFat, 0, 0});
       }

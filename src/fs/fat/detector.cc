@@ -12,18 +12,6 @@ namespace {
 
 constexpr size_t kEntries = kSweepStep / sizeof(DirectoryEntry);
 
-void append(std::vector<Trace>& found, const Trace& trace) {
-  if (!found.empty()) {
-    Trace& last = found.back();
-    if (last.kind == trace.kind && last.end() == trace.offset && last.number == trace.number &&
-        last.other == trace.other) {
-      last.length += trace.length;
-      return;
-    }
-  }
-  found.push_back(trace);
-}
-
 uint32_t whole_cluster(const DirectoryEntry& entry) {
   return entry.DIR_FstClusLO.value() | uint32_t{entry.DIR_FstClusHI.value()} << 16;
 }
@@ -32,7 +20,7 @@ class FatDetector : public Detector {
  public:
   size_t reach() const override { return kSweepStep; }
 
-  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+  void look(const SweepBlock& block, std::vector<Trace>& found) const override {
     block.each_sector([&](size_t at, const unsigned char* bytes) {
       const uint64_t place = block.offset + at;
       if (bytes[0] == '.' && bytes[1] == ' ') {
@@ -46,6 +34,15 @@ class FatDetector : public Detector {
         look_at_table(bytes, place, found);
       }
     });
+  }
+
+  // A folder of some sectors, or a part of a table, is one trace.
+  void keep(const Trace& trace, std::vector<Trace>& kept) override {
+    if (!kept.empty() && kept.back().goes_on_with(trace)) {
+      kept.back().length += trace.length;
+    } else {
+      kept.push_back(trace);
+    }
   }
 
   bool can_have_found(const Trace& trace) const override {
@@ -81,13 +78,13 @@ class FatDetector : public Detector {
     }
     const uint32_t own = whole_cluster(entries[0]);
     if (own < 2 || own == whole_cluster(entries[1])) return;
-    append(found, {place, kSweepStep, kFolderStart, own, whole_cluster(entries[1])});
+    found.push_back({place, kSweepStep, kFolderStart, own, whole_cluster(entries[1])});
   }
 
   static void look_at_entries(const unsigned char* bytes, uint64_t place,
                               std::vector<Trace>& found) {
     if (looks_like_entries(entries_of(bytes))) {
-      append(found, {place, kSweepStep, kFolderEntries, 0, 0});
+      found.push_back({place, kSweepStep, kFolderEntries, 0, 0});
     }
   }
 
@@ -138,7 +135,7 @@ class FatDetector : public Detector {
     const uint64_t own = uint64_t{load(bytes + 2 * width)} - 1;
     const uint64_t behind = (own - 2) * width;  // bytes of the table before this sector
     if (own < 4 || behind % kSweepStep != 0 || behind > place) return;
-    append(found, {place, kSweepStep, kTable, place - behind, width * 8});
+    found.push_back({place, kSweepStep, kTable, place - behind, width * 8});
   }
 };
 

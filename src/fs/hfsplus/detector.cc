@@ -18,7 +18,7 @@ class HfsplusDetector : public Detector {
  public:
   size_t reach() const override { return kMostNode; }
 
-  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+  void look(const SweepBlock& block, std::vector<Trace>& found) const override {
     block.each_sector([&](size_t at, const unsigned char* bytes) {
       if (bytes[8] == kLeafNode && bytes[9] == 1 && bytes[12] == 0 && bytes[13] == 0) {
         look_at_leaf(block, at, found);
@@ -31,6 +31,15 @@ class HfsplusDetector : public Detector {
         if (size) found.push_back({block.offset + at, kSweepStep, kJournal, *size, 0});
       }
     });
+  }
+
+  // Leaves of one tree that follow each other are one trace.
+  void keep(const Trace& trace, std::vector<Trace>& kept) override {
+    if (trace.kind == kLeafNodes && !kept.empty() && kept.back().goes_on_with(trace)) {
+      kept.back().length += trace.length;
+    } else {
+      kept.push_back(trace);
+    }
   }
 
   bool can_have_found(const Trace& trace) const override {
@@ -59,13 +68,7 @@ class HfsplusDetector : public Detector {
       } else {
         continue;
       }
-      const Trace trace{block.offset + at, size, kLeafNodes, tree, size};
-      if (!found.empty() && found.back().end() == trace.offset && found.back().kind == trace.kind &&
-          found.back().number == tree && found.back().other == size) {
-        found.back().length += size;
-      } else {
-        found.push_back(trace);
-      }
+      found.push_back({block.offset + at, size, kLeafNodes, tree, size});
       return;
     }
   }

@@ -27,7 +27,7 @@ class NtfsDetector : public Detector {
  public:
   size_t reach() const override { return kPage; }
 
-  void look(const SweepBlock& block, std::vector<Trace>& found) override {
+  void look(const SweepBlock& block, std::vector<Trace>& found) const override {
     block.each_sector([&](size_t at, const unsigned char* bytes) {
       uint32_t magic = 0;
       std::memcpy(&magic, bytes, sizeof magic);
@@ -43,6 +43,20 @@ class NtfsDetector : public Detector {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
       }
     });
+  }
+
+  void keep(const Trace& trace, std::vector<Trace>& kept) override {
+    if (!kept.empty() && kept.back().kind == trace.kind) {
+      Trace& last = kept.back();
+      const bool is_page = trace.kind == kChangePages || trace.kind == kLogPages;
+      // Records of changes within a page that is known look like the beginning of one.
+      if (trace.kind == kChangePages && trace.offset < last.end()) return;
+      if ((trace.kind == kRecords && follow(last, trace)) || (is_page && follows(last, trace))) {
+        last.length = trace.end() - last.offset;
+        return;
+      }
+    }
+    kept.push_back(trace);
   }
 
   bool can_have_found(const Trace& trace) const override {
@@ -70,28 +84,28 @@ class NtfsDetector : public Detector {
       return;
     }
     const bool numbered = usa >= sizeof(RecordHeader);
-    uint64_t number = numbered ? header->record_number.value() : kNoNumber;
-    const uint64_t place = block.offset + at;
-    if (!found.empty()) {
-      Trace& last = found.back();
-      const bool follows = last.kind == kRecords && last.other == size && last.end() == place;
-      const uint64_t next = last.number + last.length / size;
-      // Some formatters leave the number 0 in records 12 to 23.
-      constexpr uint64_t kUnnumberedFrom = 12, kUnnumberedTo = 24;
-      const bool unnumbered = number == 0 && next >= kUnnumberedFrom && next < kUnnumberedTo;
-      if (follows && last.number != kNoNumber && (number == next || unnumbered)) {
-        last.length += size;
-        return;
-      }
-      if (follows && number == kNoNumber && last.number == kNoNumber) {
-        last.length += size;
-        return;
-      }
-    }
-    found.push_back({place, size, kRecords, number, size});
+    const uint64_t number = numbered ? header->record_number.value() : kNoNumber;
+    found.push_back({block.offset + at, size, kRecords, number, size});
   }
 
-  void look_at_index(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
+  // Whether records go on with those before them.
+  static bool follow(const Trace& last, const Trace& records) {
+    if (last.other != records.other || last.end() != records.offset) return false;
+    if (last.number == kNoNumber) return records.number == kNoNumber;
+    const uint64_t next = last.number + last.length / last.other;
+    // Some formatters leave the number 0 in records 12 to 23.
+    constexpr uint64_t kUnnumberedFrom = 12, kUnnumberedTo = 24;
+    const bool unnumbered = records.number == 0 && next >= kUnnumberedFrom && next < kUnnumberedTo;
+    return records.number == next || unnumbered;
+  }
+
+  // Whether a page goes on with those before it, which may end before their last page does.
+  static bool follows(const Trace& last, const Trace& page) {
+    return (page.offset - last.offset) % kPage == 0 && page.offset - last.end() < kPage &&
+           page.offset >= last.end();
+  }
+
+  static void look_at_index(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
     const auto header = load<IndexBlock>(block.bytes, at);
     if (!header) return;
     const size_t strides = header->usa_count.value();
@@ -120,27 +134,11 @@ class NtfsDetector : public Detector {
     found.push_back({block.offset + at, size, kIndexBlock, header->vcn.value(), folder});
   }
 
-  // Appends what lies in a page, or joins it to `last`, which may end before its page does.
-  static void add_page(uint64_t place, size_t length, Trace* last, TraceKind kind,
-                       std::vector<Trace>& found) {
-    const bool follows = last != nullptr && (place - last->offset) % kPage == 0 &&
-                         place - last->end() < kPage && place >= last->end();
-    if (follows) {
-      last->length = place + length - last->offset;
-    } else {
-      found.push_back({place, length, kind, 0, 0});
-    }
-  }
-
   // [MS-FSCC] 2.4: a page begins with a change record.
   static void look_at_changes(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
-    const uint64_t place = block.offset + at;
-    Trace* last = !found.empty() && found.back().kind == kChangePages ? &found.back() : nullptr;
-    if (last != nullptr && place < last->end()) return;
     const size_t length =
         length_of_changes(block.bytes.subspan(at, std::min(kPage, block.bytes.size() - at)));
-    if (length == 0) return;
-    add_page(place, length, last, kChangePages, found);
+    if (length > 0) found.push_back({block.offset + at, length, kChangePages, 0, 0});
   }
 
   static void look_at_log(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
@@ -150,8 +148,7 @@ class NtfsDetector : public Detector {
         usa_offset->value() > 0x40 || at + kPage > block.bytes.size()) {
       return;
     }
-    Trace* last = !found.empty() && found.back().kind == kLogPages ? &found.back() : nullptr;
-    add_page(block.offset + at, kPage, last, kLogPages, found);
+    found.push_back({block.offset + at, kPage, kLogPages, 0, 0});
   }
 
   static void look_at_boot_sector(std::span<const std::byte> bytes, uint64_t place,

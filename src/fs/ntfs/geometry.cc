@@ -133,7 +133,7 @@ std::optional<Geometry> from_mft_record(const Source& volume, uint64_t offset) {
 std::optional<Geometry> infer_geometry(const Source& volume) {
   constexpr uint64_t kSearched = 64 << 20;  // bytes, at each place
   constexpr size_t kStep = 512;
-  std::vector<std::byte> block(1 << 20);
+  std::vector<std::byte> block(128 << 10);
   std::vector<uint64_t> starts = {0, 3ULL << 30, volume.size() / 2};
   for (uint64_t& start : starts) start -= std::min(start, start == 0 ? 0 : kSearched / 2);
   for (const uint64_t start : starts) {
