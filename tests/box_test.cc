@@ -8,10 +8,12 @@
 #include <unistd.h>
 #include <zlib.h>
 
+#include <atomic>
 #include <csignal>
 #include <cstring>
 #include <fstream>
 #include <map>
+#include <new>
 #include <regex>
 
 #include "kinds.h"
@@ -122,6 +124,29 @@ const Harm kHarms[] = {
 };
 std::string name_of(const testing::TestParamInfo<Harm>& harm) { return harm.param.name; }
 INSTANTIATE_TEST_SUITE_P(Harms, Boxes, testing::ValuesIn(kHarms), name_of);
+
+// What kills a process once, as a system does that is out of memory, costs no answer.
+TEST(BoxAnswers, AreSoughtOnceMoreWhereAProcessDied) {
+  void* shared = ::mmap(nullptr, 4096, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+  ASSERT_NE(shared, MAP_FAILED);
+  auto* deaths = new (shared) std::atomic<int>(0);
+  for (const int most : {1, 100}) {
+    *deaths = 0;
+    Box box(1, [&](Bytes& bytes) {
+      if (bytes.has(0, kPoison) && *deaths < most) {
+        ++*deaths;
+        ::raise(SIGKILL);
+      }
+      return sound();
+    });
+    const auto found = answers(box, {"fine", std::string(kPoison), "fine"});
+    ASSERT_EQ(found.size(), 3U);
+    EXPECT_EQ(found.at(1).level, most == 1 ? Level::verified : Level::unknown);
+    EXPECT_EQ(found.at(2).level, Level::verified);
+    EXPECT_EQ(*deaths, most == 1 ? 1 : 2);
+  }
+  ::munmap(shared, 4096);
+}
 
 TEST(BoxMemory, OfAHundredGibibytesIsNotGiven) {
   if (UNDERSHELF_SANITIZED) GTEST_SKIP() << "the sanitizer takes its own";

@@ -11,6 +11,7 @@
 #include <cstring>
 #include <random>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "box/shut.h"
@@ -42,7 +43,6 @@ class Box::Worker {
   Worker& operator=(const Worker&) = delete;
 
   bool busy() const { return task_.has_value(); }
-  const Task& task() const { return *task_; }
   int messages() const { return from_; }
   Clock::time_point deadline() const { return deadline_; }
 
@@ -92,7 +92,7 @@ class Box::Worker {
     return std::nullopt;
   }
 
-  void free() { task_.reset(); }
+  Task free() { return *std::exchange(task_, std::nullopt); }
 
   // Ends the process. False if it had ended itself, as there can be no box here.
   bool end() {
@@ -176,14 +176,18 @@ void Box::run(const std::function<std::optional<Task>()>& next,
               const std::function<bool()>& stopped) {
   std::vector<std::unique_ptr<Worker>> workers;
   for (size_t i = 0; i < workers_; ++i) workers.push_back(std::make_unique<Worker>(*this));
-  const auto fail = [&](Worker& worker, std::string_view why) {
-    const uint64_t number = worker.task().number;
-    worker.free();
+  const auto fail = [&](Worker& worker, std::string_view why, bool may_try_again) {
+    Task task = worker.free();
+    const uint64_t number = task.number;
     if (!worker.end()) {
       throw Error(Failure::unavailable,
                   "Files cannot be checked here: the system does not let a process give up its "
                   "rights (seccomp). Use --check sample, or another system.");
     }
+    if (may_try_again && !std::exchange(task.was_tried, true) && worker.give(std::move(task))) {
+      return;
+    }
+    if (worker.busy()) worker.free();
     done(number, no_answer(why));
   };
   constexpr std::string_view kDied = "Looking at it failed.";
@@ -193,7 +197,7 @@ void Box::run(const std::function<std::optional<Task>()>& next,
       if (!more || worker->busy()) continue;
       std::optional<Task> task = next();
       more = task.has_value();
-      if (more && !worker->give(std::move(*task))) fail(*worker, kDied);
+      if (more && !worker->give(std::move(*task))) fail(*worker, kDied, true);
     }
     std::vector<pollfd> waiting;
     std::vector<Worker*> whose;
@@ -213,13 +217,12 @@ void Box::run(const std::function<std::optional<Task>()>& next,
       if (waiting[i].revents != 0) {
         bool gone = false;
         if (const auto answer = worker.hear(gone)) {
-          done(worker.task().number, *answer);
-          worker.free();
+          done(worker.free().number, *answer);
         } else if (gone) {
-          fail(worker, kDied);
+          fail(worker, kDied, true);
         }
       } else if (Clock::now() > worker.deadline()) {
-        fail(worker, "Looking at it took too long.");
+        fail(worker, "Looking at it took too long.", false);
       }
     }
   }

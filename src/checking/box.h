@@ -19,6 +19,7 @@ struct Task {
   // Fills `out` with the bytes from `offset` on. Returns how many there are before a hole or the
   // end.
   std::function<size_t(uint64_t offset, std::span<std::byte> out)> read;
+  bool was_tried = false;  // the box's own: a process died of it, or with it
 };
 
 struct BoxLimits {
@@ -38,7 +39,9 @@ class Box {
   Box& operator=(const Box&) = delete;
 
   // Has tasks examined, in the order in which `next` gives them until it gives none; `done` is
-  // called with each answer, in any order. An answer that never came is `unknown`, and says why.
+  // called with each answer, in any order. A task whose process died is given to another one, once:
+  // the system may have ended it for want of memory. An answer that never came is `unknown`, and
+  // says why.
   // `stopped` is asked between messages; then what is under way is left. Throws Error (unavailable)
   // if there can be no box here.
   void run(
