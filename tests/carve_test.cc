@@ -26,8 +26,7 @@ constexpr size_t kCluster = 4096;
 
 // Formats without an end of their own: what follows a file on a medium may as well be more of it.
 bool has_end(const std::string& name) {
-  static const std::set<std::string> kWithout = {"latin.txt", "levels.csv", "note.txt", "wide.txt",
-                                                 "note.aac"};
+  static const std::set<std::string> kWithout = {"latin.txt", "levels.csv", "note.txt", "wide.txt"};
   return !kWithout.contains(name);
 }
 

@@ -1,5 +1,6 @@
 // MP3 (ISO/IEC 11172-3, 2.4.1) and AAC in ADTS (14496-3, 1.A.2): frames whose heads tell their
 // lengths, with ID3 tags before and behind.
+#include <algorithm>
 #include <array>
 
 #include "content/families.h"
@@ -121,17 +122,23 @@ Walk frames(Bytes& bytes, std::string_view format, bool open) {
 
 Walk walk(Bytes& bytes, std::string_view format) { return frames(bytes, format, false); }
 
+// Frames may be the rest of a file; a tag is none, nor is a first frame that tells of the others,
+// or, in its fill element, by which encoder they were made.
+bool begins_file(Bytes& bytes, std::string_view format) {
+  constexpr std::array<std::string_view, 3> kOfMp3 = {"Xing", "Info", "VBRI"};
+  constexpr std::array<std::string_view, 2> kOfAdts = {"Lavc", "libfaac"};
+  const auto head = text_at(bytes, 0, 256);
+  const auto holds = [&](std::string_view mark) { return head.find(mark) != std::string::npos; };
+  return head.starts_with("ID3") || (format == "aac" ? std::ranges::any_of(kOfAdts, holds)
+                                                     : std::ranges::any_of(kOfMp3, holds));
+}
+
 Walk walk_open(Bytes& bytes, std::string_view format) {
   constexpr uint64_t kLeast = 8 << 10;  // bytes of frames: fewer may follow each other by chance
   const Walk walk = frames(bytes, format, true);
   const bool ends = walk.level == Level::broken && walk.why == kNoFrame &&
                     walk.sound_to >= behind_tag(bytes, 0) + kLeast;
-  // Frames may be the rest of a file; a tag, or a first frame that tells of the others, is none.
-  const auto head = text_at(bytes, 0, 256);
-  const bool begins_file = head.starts_with("ID3") || head.find("Xing") != std::string::npos ||
-                           head.find("Info") != std::string::npos ||
-                           head.find("VBRI") != std::string::npos;
-  if (ends && !begins_file) return endless(walk.sound_to);
+  if (ends && !begins_file(bytes, format)) return endless(walk.sound_to);
   return ends ? ended(Level::consistent, walk.sound_to) : walk;
 }
 
