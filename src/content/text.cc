@@ -93,17 +93,19 @@ std::string_view recognise(Bytes& bytes) {
   const auto head = bytes.at(0, kLook);
   if (encoding == Encoding::utf16) return "text";
   const std::string text = beginning(head);
-  const std::string low = lower(text);
   if (text.starts_with("{\\rtf")) return "rtf";
-  if (low.starts_with("<!doctype html") || low.starts_with("<html")) return "html";
+  const std::string first = lower(text.substr(0, 16));
+  if (first.starts_with("<!doctype html") || first.starts_with("<html")) return "html";
   if (text.starts_with("<?xml") || text.starts_with("<svg")) {
-    if (low.find("<html") != std::string::npos) return "html";
+    if (lower(text).find("<html") != std::string::npos) return "html";
     return text.find("<svg") != std::string::npos ? "svg" : "xml";
   }
   if (text.starts_with("BEGIN:VCARD")) return "vcard";
   if (text.starts_with("BEGIN:VCALENDAR")) return "icalendar";
   if (text.starts_with("%!PS")) return "postscript";
-  if (text.starts_with("From ") && low.find("\nfrom:") != std::string::npos) return "mbox";
+  if (text.starts_with("From ") && lower(text).find("\nfrom:") != std::string::npos) {
+    return "mbox";
+  }
   if (is_mail(text)) return "eml";
   if (text.starts_with("{") || text.starts_with("[")) {
     const size_t next = text.find_first_not_of(" \t\r\n", 1);

@@ -1,0 +1,116 @@
+// Reads a source in blocks and looks at each, in threads; what was seen is told in order.
+#pragma once
+
+#include <algorithm>
+#include <array>
+#include <atomic>
+#include <condition_variable>
+#include <cstdint>
+#include <exception>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <span>
+#include <thread>
+#include <tuple>
+#include <vector>
+
+#include "fs/detector.h"
+#include "source/source.h"
+
+namespace undershelf {
+
+using Detectors = std::vector<std::unique_ptr<Detector>>;
+
+// What a sweep looks at, and in which blocks.
+struct SweepPlan {
+  static constexpr size_t kBlock = 1 << 19;  // bytes read at once
+
+  ByteRange range;    // bytes of the source of what is looked at
+  uint64_t read_end;  // byte of the source: what is found may reach behind the range
+  size_t kept;        // bytes behind a place that must be there to look at it; at most kBlock
+
+  size_t blocks() const { return (read_end - range.offset + kBlock - 1) / kBlock; }
+  uint64_t start(size_t number) const { return range.offset + number * uint64_t{kBlock}; }
+  uint64_t end(size_t number) const { return std::min(start(number + 1), read_end); }
+  // Before which all has been looked at with that block. What has too little behind it is looked at
+  // with the next one, if there is one.
+  uint64_t looked_until(size_t number) const {
+    return number + 1 == blocks() ? range.end() : end(number) - kept;
+  }
+};
+
+// What was seen in a block.
+struct Seen {
+  uint64_t until = 0;                      // byte of the source: all before has been looked at
+  std::vector<std::vector<Trace>> traces;  // by each detector, each by itself
+  std::vector<BadRange> bad;
+  std::exception_ptr failure;
+};
+
+// Threads each of which reads the next block and looks at it, while it is in its processor's cache.
+// So blocks next to each other are read at a time; from the first place on that cannot be read, one
+// at a time, as a medium that fails is to be spared.
+class Lookers {
+ public:
+  // Source and detectors must outlive it. Throws std::system_error if there can be no threads.
+  Lookers(const Source& source, const SweepPlan& plan, const Detectors& detectors);
+  ~Lookers() { stop(); }
+  Lookers(const Lookers&) = delete;
+  Lookers& operator=(const Lookers&) = delete;
+
+  // What was seen in the next block; there must be one. Throws what reading it did.
+  Seen next();
+
+ private:
+  static constexpr size_t kAhead = 64;  // blocks looked at that were not asked for yet
+  static constexpr size_t kBefore = std::tuple_size_v<decltype(SweepBlock::before)>;
+
+  // What is kept of a block: one more than may be looked at ahead, as the last one's end is asked
+  // for once more.
+  struct Slot {
+    std::vector<std::byte> end;  // what stands before the next block in its buffer
+    size_t read = 0;             // number of the block whose end that is, and 1
+    std::optional<Seen> seen;
+  };
+  Slot& slot_of(size_t number) { return slots_[number % slots_.size()]; }
+
+  // Bytes in front of a block in its buffer: the end of the one before.
+  size_t front() const { return kBefore + plan_.kept; }
+
+  void stop();
+
+  void work(std::span<std::byte> buffer);
+
+  // Nothing when there is no block left, or nobody wants one.
+  std::optional<size_t> take_number();
+
+  std::vector<BadRange> read(size_t number, std::span<std::byte> to);
+
+  // Keeps the end of a block for the next one, and puts the end of the one before in front of it.
+  void carry_ends(size_t number, std::span<std::byte> buffer);
+
+  // Shows a block to all detectors, in parts that have enough behind them.
+  void look(size_t number, std::span<const std::byte> buffer, Seen& seen) const;
+
+  void hand_in(size_t number, Seen&& seen);
+
+  const Source& source_;
+  const SweepPlan plan_;
+  const Detectors& detectors_;
+  std::mutex turn_;  // to read, where one does at a time
+  std::atomic<bool> is_damaged_;
+  std::mutex mutex_;                // of all below, but for the ends of blocks that were read
+  std::condition_variable wanted_;  // of a block more
+  std::condition_variable read_;    // a block, to its end
+  std::condition_variable seen_;    // many blocks
+  std::array<Slot, kAhead + 1> slots_;
+  size_t begun_ = 0;  // blocks
+  size_t taken_ = 0;  // blocks
+  size_t ready_ = 0;  // blocks seen that were not taken
+  bool is_stopped_ = false;
+  std::vector<std::vector<std::byte>> buffers_;  // of each thread: the end before, and a block
+  std::vector<std::thread> threads_;
+};
+
+}  // namespace undershelf
