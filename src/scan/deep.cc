@@ -175,8 +175,8 @@ std::vector<FoundBySweep> volumes_of_sweep(Shelf& shelf, const SourcePtr& source
   const ClaimMap held = holders(shelf, nullptr, 0);
   const SweepStore store(shelf);
   std::vector<ContentStart> contents;
-  for (const Trace& trace : store.traces(kContentStarts)) {
-    if (trace.number != 0 && !holds(held, {trace.offset, 1}))
+  for (const Trace& trace : store.numbered_traces(kContentStarts)) {
+    if (!holds(held, {trace.offset, 1}))
       contents.push_back({static_cast<unsigned>(trace.number), trace.offset});
   }
   std::vector<Assembled> assembled;

@@ -5,6 +5,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "shelf/rows.h"
 #include "shelf/schema.h"
@@ -14,6 +15,27 @@ namespace {
 
 constexpr int kOfTheSource = 0;  // in place of a volume's id
 constexpr int kSetAside = -1;    // in `merged_into`
+
+// Columns as all_of reads them; `condition`: of SQL.
+SQLite::Statement select(SQLite::Database& db, std::string_view system,
+                         std::string_view condition) {
+  SQLite::Statement row(db, fmt::format("SELECT kind, offset, length, number, other FROM "
+                                        "traces WHERE system=?1 AND {} "
+                                        "ORDER BY offset, kind",
+                                        condition));
+  row.bind(1, std::string(system));
+  return row;
+}
+
+std::vector<Trace> all_of(SQLite::Statement row) {
+  std::vector<Trace> found;
+  while (row.executeStep()) {
+    found.push_back({size_of(row.getColumn(1)), size_of(row.getColumn(2)),
+                     row.getColumn(0).getUInt(), size_of(row.getColumn(3)),
+                     size_of(row.getColumn(4))});
+  }
+  return found;
+}
 
 }  // namespace
 
@@ -117,18 +139,13 @@ void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
 }
 
 std::vector<Trace> SweepStore::traces(std::string_view system, std::optional<uint32_t> kind) const {
-  std::vector<Trace> found;
-  SQLite::Statement row(shelf_.db(),
-                        "SELECT kind, offset, length, number, other FROM traces WHERE system=?1 "
-                        "AND (?2 IS NULL OR kind=?2) ORDER BY offset, kind");
-  row.bind(1, std::string(system));
+  SQLite::Statement row = select(shelf_.db(), system, "(?2 IS NULL OR kind=?2)");
   if (kind) row.bind(2, *kind);
-  while (row.executeStep()) {
-    found.push_back({size_of(row.getColumn(1)), size_of(row.getColumn(2)),
-                     row.getColumn(0).getUInt(), size_of(row.getColumn(3)),
-                     size_of(row.getColumn(4))});
-  }
-  return found;
+  return all_of(std::move(row));
+}
+
+std::vector<Trace> SweepStore::numbered_traces(std::string_view system) const {
+  return all_of(select(shelf_.db(), system, "number<>0"));
 }
 
 void SweepStore::begin_anew() {

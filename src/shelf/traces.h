@@ -47,6 +47,8 @@ class SweepStore {
            std::span<const std::vector<Trace>> traces, std::span<const ByteRange> unreadable);
   // By place; of one kind, if that is given.
   std::vector<Trace> traces(std::string_view system, std::optional<uint32_t> kind = {}) const;
+  // Those whose `number` is not 0, by place.
+  std::vector<Trace> numbered_traces(std::string_view system) const;
 
   // More of the source can be read than when the shelf was filled: all is to be told anew, under
   // the ids it has. What was swept counts as not swept. What checks told of streams
