@@ -1,6 +1,5 @@
 #include "sweep/lookers.h"
 
-#include <cassert>
 #include <chrono>
 #include <cstring>
 #include <utility>
@@ -17,7 +16,6 @@ constexpr unsigned kMostThreads = 4;
 }  // namespace
 
 Lookers::Lookers(const Source& source, const SweepPlan& plan, const Detectors& detectors)
-
     : source_(source), plan_(plan), detectors_(detectors), is_damaged_(!source.gaps().empty()) {
   for (size_t i = 0; i < std::min(slots_.size(), plan_.blocks()); ++i) {
     slots_[i].end.resize(front());
@@ -29,7 +27,7 @@ Lookers::Lookers(const Source& source, const SweepPlan& plan, const Detectors& d
   try {
     for (auto& buffer : buffers_) threads_.emplace_back([&] { work(buffer); });
   } catch (...) {
-    stop();  // there are not as many to be had
+    stop();  // there are fewer to be had
     throw;
   }
 }

@@ -51,7 +51,8 @@ class NtfsDetector : public Detector {
       const bool is_page = trace.kind == kChangePages || trace.kind == kLogPages;
       // Records of changes within a page that is known look like the beginning of one.
       if (trace.kind == kChangePages && trace.offset < last.end()) return;
-      if ((trace.kind == kRecords && follow(last, trace)) || (is_page && follows(last, trace))) {
+      if ((trace.kind == kRecords && records_go_on(last, trace)) ||
+          (is_page && page_goes_on(last, trace))) {
         last.length = trace.end() - last.offset;
         return;
       }
@@ -89,7 +90,7 @@ class NtfsDetector : public Detector {
   }
 
   // Whether records go on with those before them.
-  static bool follow(const Trace& last, const Trace& records) {
+  static bool records_go_on(const Trace& last, const Trace& records) {
     if (last.other != records.other || last.end() != records.offset) return false;
     if (last.number == kNoNumber) return records.number == kNoNumber;
     const uint64_t next = last.number + last.length / last.other;
@@ -100,7 +101,7 @@ class NtfsDetector : public Detector {
   }
 
   // Whether a page goes on with those before it, which may end before their last page does.
-  static bool follows(const Trace& last, const Trace& page) {
+  static bool page_goes_on(const Trace& last, const Trace& page) {
     return (page.offset - last.offset) % kPage == 0 && page.offset - last.end() < kPage &&
            page.offset >= last.end();
   }
