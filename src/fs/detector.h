@@ -52,4 +52,6 @@ class Detector {
   virtual bool can_have_found(const Trace& trace) const = 0;
 };
 
+using Detectors = std::vector<std::unique_ptr<Detector>>;
+
 }  // namespace undershelf

@@ -98,7 +98,7 @@ ByteRange range_of(const Volume& volume) { return {volume.offset, volume.length}
 SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& options,
                          const Budget& budget) {
   std::vector<std::string> systems;
-  std::vector<std::unique_ptr<Detector>> detectors;
+  Detectors detectors;
   for (const FileSystem* system : wanted_systems(options)) {
     systems.emplace_back(system->name);
     detectors.push_back(system->make_detector());

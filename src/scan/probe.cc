@@ -99,7 +99,7 @@ class Prober {
 
   const SourcePtr& source_;
   ReadOptions options_;
-  std::vector<std::unique_ptr<Detector>> detectors_;
+  Detectors detectors_;
   std::vector<std::byte> bytes_;
   size_t looked_at_ = 0;
   Probed found_;

@@ -20,8 +20,6 @@
 
 namespace undershelf {
 
-using Detectors = std::vector<std::unique_ptr<Detector>>;
-
 // What a sweep looks at, and in which blocks.
 struct SweepPlan {
   static constexpr size_t kBlock = 1 << 19;  // bytes read at once

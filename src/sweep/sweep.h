@@ -30,8 +30,7 @@ struct SweepCallbacks {
 // Looks at all of `range`, from its start (rounded down to 512 bytes) on. Returns the position
 // reached: the range's end, unless it was stopped. Reads and looks in threads of its own; callbacks
 // are called in this one.
-uint64_t sweep(const Source& source, const ByteRange& range,
-               const std::vector<std::unique_ptr<Detector>>& detectors,
+uint64_t sweep(const Source& source, const ByteRange& range, const Detectors& detectors,
                const SweepCallbacks& callbacks);
 
 }  // namespace undershelf
