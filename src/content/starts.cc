@@ -91,17 +91,6 @@ constexpr Marks kAt4 = [] {
   return marks;
 }();
 
-// Whether there is no control character in the first bytes, as in the name that a member of a tar
-// begins with.
-bool begins_with_name(std::string_view head) {
-  uint8_t controls = 0;
-  for (size_t i = 0; i < kLeastStart; ++i) {
-    const auto before = static_cast<uint8_t>(head[i] - 1);  // 255 of a zero
-    controls |= before < 0x1F ? 1 : 0;
-  }
-  return controls == 0;
-}
-
 // Formats whose parts look like beginnings of others: a letter in a mailbox, a value in JSON.
 bool goes_on_in_text(std::string_view format) {
   return format == "json" || format == "eml" || format == "mbox";
@@ -120,8 +109,9 @@ bool is_transport(std::string_view head) {
   return repeats(0, 188) || repeats(4, 192);
 }
 
+constexpr size_t kTarMark = 257;  // where a member of a tar has it
+
 bool has_mark(std::string_view head) {
-  constexpr size_t kTarMark = 257;
   return !kFirst.at(head).empty() || !kAt4.at(head.substr(4)).empty() || is_transport(head) ||
          (head.size() > kTarMark && head.substr(kTarMark).starts_with("ustar"));
 }
@@ -134,12 +124,13 @@ bool cannot_begin(std::span<const std::byte> head) {
   if (text.size() < kLeastStart) return true;
   const uint32_t marks = kFirst.fitting(text) | kAt4.fitting(text.substr(4));
   const unsigned syncs = unsigned{text[0] == kSync} | unsigned{text[4] == kSync};
-  return (marks | syncs | unsigned{begins_with_name(text)}) == 0;
+  const unsigned tar = unsigned{text[kTarMark] == 'u'} & unsigned{text[kTarMark + 1] == 's'};
+  return (marks | syncs | tar) == 0;
 }
 
 bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
-  if (cannot_begin(head) || !has_mark(text)) return false;
+  if (text.size() < kLeastStart || !has_mark(text)) return false;
   // Text of less than a sector is followed by zeros.
   const size_t zero = text.substr(0, 512).find('\0');
   const bool marked_text =

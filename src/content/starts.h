@@ -9,10 +9,10 @@ namespace undershelf::content {
 // Bytes from a start on that are looked at.
 constexpr size_t kStartLength = 4608;
 // And without which nothing is told.
-constexpr size_t kLeastStart = 64;
+constexpr size_t kLeastStart = 512;
 
-// Whether that is seen of `head` by its first bytes, as of nearly all sectors: then `may_begin` is
-// false, and `mark_at` (types.h) has none.
+// Whether that is seen of `head`, of kLeastStart bytes, by a few of them, as of nearly all sectors:
+// then `may_begin` is false, and `mark_at` (types.h) has none.
 bool cannot_begin(std::span<const std::byte> head);
 
 // Whether a file of a format begins with `head` that stands on marks of its own: not plain text,

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cstddef>
 #include <cstdint>
 #include <memory>
@@ -21,14 +22,30 @@ struct SweepBlock {
   // The bytes in front of the first one; zeros where the sweep begins.
   std::array<std::byte, 8> before{};
 
-  // Visits the own sectors that are all there: where each begins in `bytes`, and its bytes.
-  template <typename Visit>
-  void each_sector(Visit visit) const {
-    const size_t end = std::min(own, bytes.size() / kSweepStep * kSweepStep);
-    constexpr size_t kAhead = 8 * kSweepStep;  // bytes: of each sector few are looked at
-    for (size_t at = 0; at < end; at += kSweepStep) {
-      if (at + kAhead < end) __builtin_prefetch(bytes.data() + at + kAhead);
-      visit(at, reinterpret_cast<const unsigned char*>(bytes.data() + at));
+  // Visits those of the own sectors that are all there of whose bytes `may_be` is true: where each
+  // begins in `bytes`, and its bytes. `may_be` is asked of all: it should be true of few, and told
+  // without a branch, as which way that goes would depend on the bytes.
+  template <typename MayBe, typename Visit>
+  void each_sector(MayBe may_be, Visit visit) const {
+    constexpr size_t kGroup = 8 * kSweepStep;  // bytes
+    const auto* const sectors = reinterpret_cast<const unsigned char*>(bytes.data());
+    const size_t end = std::min(own, bytes.size()) / kSweepStep * kSweepStep;
+    size_t group = 0;
+    for (; group + 2 * kGroup <= end; group += kGroup) {
+      unsigned chosen = 0;
+#pragma GCC unroll 8
+      for (size_t i = 0; i < kGroup; i += kSweepStep) {
+        const unsigned char* sector = sectors + group + i;
+        __builtin_prefetch(sector + kGroup);
+        chosen |= unsigned{may_be(sector)} << (i / kSweepStep);
+      }
+      for (; chosen != 0; chosen &= chosen - 1) {
+        const size_t at = group + std::countr_zero(chosen) * kSweepStep;
+        visit(at, sectors + at);
+      }
+    }
+    for (; group < end; group += kSweepStep) {
+      if (may_be(sectors + group)) visit(group, sectors + group);
     }
   }
 };

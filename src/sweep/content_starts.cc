@@ -15,20 +15,24 @@ constexpr size_t kMostMarks = 200'000;
 constexpr uint64_t kBeforeDescriptor = 16 * 2048;
 bool is_descriptor(std::span<const std::byte> sector) {
   constexpr std::string_view kPrimary("\1CD001\1", 7);
-  return sector[0] == std::byte{1} &&
-         std::memcmp(sector.data(), kPrimary.data(), kPrimary.size()) == 0;
+  return std::memcmp(sector.data(), kPrimary.data(), kPrimary.size()) == 0;
+}
+
+bool may_be_start(const unsigned char* sector) {
+  const unsigned descriptor = unsigned{sector[0] == 1} & unsigned{sector[1] == 'C'};
+  const auto* bytes = reinterpret_cast<const std::byte*>(sector);
+  return (descriptor | unsigned{!content::cannot_begin({bytes, kSweepStep})}) != 0;
 }
 
 class ContentDetector : public Detector {
  public:
   size_t reach() const override { return content::kStartLength; }
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector([&](size_t at, const unsigned char*) {
+    block.each_sector(may_be_start, [&](size_t at, const unsigned char*) {
       const auto there = block.bytes.subspan(at);
       if (is_descriptor(there) && block.offset + at >= kBeforeDescriptor) {
         found.push_back({block.offset + at - kBeforeDescriptor, kSweepStep, kStartTrace, 0, 0});
       }
-      if (content::cannot_begin(there)) return;
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
       const std::span<const std::byte> known(block.before);

@@ -1,6 +1,7 @@
 #include "fs/detector.h"
 
 #include <array>
+#include <boost/endian/conversion.hpp>
 #include <cstring>
 
 #include "fs/exfat/folder.h"
@@ -14,16 +15,33 @@ namespace {
 constexpr size_t kEntry = sizeof(DirectoryEntry);
 constexpr unsigned char kJump = 0xEB, kMedia = 0xF8;  // a boot sector's first byte, and a FAT's
 
+// Codes go up to 5 of what a folder cannot do without, and to 2 of all else.
+constexpr bool is_defined(unsigned char type) {
+  constexpr unsigned char kTypeCode = 0x1F, kImportanceAndCategory = 0x60;
+  return (type & kTypeCode) <= ((type & kImportanceAndCategory) == 0 ? 5 : 2);
+}
+
+// What a byte may be that a sector begins with: the type of an entry, or one that besides begins
+// a root folder or a boot sector.
+constexpr uint8_t kIsEntry = 1, kBegins = 2;
+constexpr std::array<uint8_t, 256> kFirsts = [] {
+  std::array<uint8_t, 256> firsts{};
+  for (size_t type = 0; type < firsts.size(); ++type) {
+    const bool begins = type == kJump || type == kBitmap || (type | kInUse) == kVolumeLabel;
+    firsts[type] =
+        (is_defined(static_cast<unsigned char>(type)) ? kIsEntry : 0) | (begins ? kBegins : 0);
+  }
+  return firsts;
+}();
+
 class ExfatDetector : public Detector {
  public:
   size_t reach() const override { return kMostSetEntries * kEntry; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector([&](size_t sector, const unsigned char* bytes) {
-      const bool are_entries = may_be_entries(bytes);
-      if (!are_entries && !may_be_other(bytes)) return;
+    block.each_sector(may_be_of_volume, [&](size_t sector, const unsigned char* bytes) {
       look_at_sector(block, sector, bytes, found);
-      if (!are_entries) return;
+      if (!may_be_entries(bytes)) return;
       // A set that begins with the second of two entries is told by the one behind it, with which
       // the next two begin.
       for (size_t at = 0; at < kSweepStep; at += 2 * kEntry) {
@@ -59,22 +77,16 @@ class ExfatDetector : public Detector {
 
  private:
   // Whether the first two are entries as far as their types tell (section 6.2): sectors of folders
-  // hold nothing else.
+  // hold nothing else. Behind an end (6.2.1) there are none.
   static bool may_be_entries(const unsigned char* bytes) {
-    return (unsigned{is_defined(bytes[0])} & unsigned{is_defined(bytes[kEntry])}) != 0;
+    return (kFirsts[bytes[0]] & kFirsts[bytes[kEntry]] & kIsEntry) != 0;
   }
-  // Whether it may begin what is looked for besides sets. By one branch: which way it goes would
-  // depend on the bytes.
-  static bool may_be_other(const unsigned char* bytes) {
-    const unsigned first = bytes[0];
-    const unsigned root = unsigned{(first | kInUse) == kVolumeLabel} | unsigned{first == kBitmap};
-    const unsigned table = unsigned{first == kMedia} | unsigned{bytes[2] == 1};
-    return (root | table | unsigned{first == kJump}) != 0;
-  }
-  // Codes go up to 5 of what a folder cannot do without, and to 2 of all else.
-  static bool is_defined(unsigned char type) {
-    constexpr unsigned char kTypeCode = 0x1F, kImportanceAndCategory = 0x60;
-    return (type & kTypeCode) <= ((type & kImportanceAndCategory) == 0 ? 5 : 2);
+  // Whether one of the things that are looked for begins with it.
+  static bool may_be_of_volume(const unsigned char* bytes) {
+    constexpr uint32_t kFirstOfFat = 0xFFFFFF00 | kMedia, kFirstOfUpcase = 1 << 16;
+    const uint32_t first = boost::endian::load_little_u32(bytes);
+    return ((kFirsts[bytes[0]] & (kFirsts[bytes[kEntry]] | kBegins)) |
+            unsigned{first == kFirstOfFat} | unsigned{first == kFirstOfUpcase}) != 0;
   }
   static bool is_file(unsigned char type) { return (type | kInUse) == kFile; }
   static bool is_stream(unsigned char type) { return (type | kInUse) == kStream; }

@@ -21,17 +21,19 @@ class FatDetector : public Detector {
   size_t reach() const override { return kSweepStep; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector([&](size_t at, const unsigned char* bytes) {
+    block.each_sector(may_be_of_volume, [&](size_t at, const unsigned char* bytes) {
       const uint64_t place = block.offset + at;
       if (bytes[0] == '.' && bytes[1] == ' ') {
         look_at_start(bytes, place, found);
       } else if ((bytes[0] == 0xEB || bytes[0] == 0xE9) && bytes[510] == 0x55 &&
                  bytes[511] == 0xAA) {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), place, found);
-      } else if (may_be_entry(bytes)) {
-        look_at_entries(bytes, place, found);
-      } else {
-        look_at_table(bytes, place, found);
+      } else if (may_be_entry(bytes) && looks_like_entries(entries_of(bytes))) {
+        found.push_back({place, kSweepStep, kFolderEntries, 0, 0});
+      } else if (counts_up<4>(bytes)) {
+        find_chains<4>(bytes, place, found);
+      } else if (counts_up<2>(bytes)) {
+        find_chains<2>(bytes, place, found);
       }
     });
   }
@@ -53,14 +55,23 @@ class FatDetector : public Detector {
   }
 
  private:
-  // What is asked of the first entry of a sector before all of them are looked at.
+  // Whether one of the things that are looked for begins with it.
+  static bool may_be_of_volume(const unsigned char* bytes) {
+    const unsigned dot = unsigned{bytes[0] == '.'} & unsigned{bytes[1] == ' '};
+    const unsigned jump = unsigned{(bytes[0] | 0x02) == 0xEB};  // EB or E9
+    return (dot | jump | unsigned{may_be_entry(bytes)} | unsigned{counts_up<4>(bytes)} |
+            unsigned{counts_up<2>(bytes)}) != 0;
+  }
+
+  // What is asked of the first entry of a sector before all of them are looked at: of attributes
+  // and flags of lower case together, and of what a name ends with.
   static bool may_be_entry(const unsigned char* bytes) {
-    if (bytes[0] == 0 || (bytes[11] & kAttrReserved) != 0) return false;
-    if ((bytes[11] & kAttrLongNameMask) == kAttrLongName) {
-      return bytes[12] == 0 && bytes[26] == 0 && bytes[27] == 0;
-    }
-    return (bytes[12] & ~(kLowerCaseBase | kLowerCaseExtension)) == 0 && bytes[13] < 200 &&
-           bytes[25] != 0;
+    constexpr unsigned kCases = kLowerCaseBase | kLowerCaseExtension;
+    constexpr unsigned kNone = kAttrReserved | (0xFF & ~kCases) << 8;
+    const unsigned flags = boost::endian::load_little_u16(bytes + 11);
+    const unsigned is_long = unsigned{(flags & kAttrLongNameMask) == kAttrLongName};
+    return (unsigned{(flags & kNone) == 0} & unsigned{bytes[0] != 0} &
+            (is_long | unsigned{bytes[10] >= ' '})) != 0;
   }
 
   static std::span<const DirectoryEntry> entries_of(const unsigned char* bytes) {
@@ -81,13 +92,6 @@ class FatDetector : public Detector {
     found.push_back({place, kSweepStep, kFolderStart, own, whole_cluster(entries[1])});
   }
 
-  static void look_at_entries(const unsigned char* bytes, uint64_t place,
-                              std::vector<Trace>& found) {
-    if (looks_like_entries(entries_of(bytes))) {
-      found.push_back({place, kSweepStep, kFolderEntries, 0, 0});
-    }
-  }
-
   // A boot sector, or the backup of one: of the volume that starts here, or six sectors before.
   static void look_at_boot_sector(std::span<const std::byte> bytes, uint64_t place,
                                   std::vector<Trace>& found) {
@@ -102,37 +106,36 @@ class FatDetector : public Detector {
     }
   }
 
-  // Files mostly lie in one piece, and then each entry of a table names the cluster after its own:
-  // that tells where the table begins.
-  static void look_at_table(const unsigned char* bytes, uint64_t place, std::vector<Trace>& found) {
-    using boost::endian::load_little_u16;
-    using boost::endian::load_little_u32;
-    const uint32_t second = load_little_u32(bytes + 4);
-    if (load_little_u32(bytes + 8) == second + 1 && load_little_u32(bytes + 12) == second + 2) {
-      find_chains<4>(
-          bytes, place, [](const unsigned char* at) { return load_little_u32(at) & 0x0FFFFFFF; },
-          found);
-      return;
-    }
-    const uint16_t third = load_little_u16(bytes + 4);
-    if (load_little_u16(bytes + 6) == third + 1 && load_little_u16(bytes + 8) == third + 2) {
-      find_chains<2>(
-          bytes, place, [](const unsigned char* at) -> uint32_t { return load_little_u16(at); },
-          found);
-    }
+  // An entry of a table, of so many bytes. The four highest bits of the longer ones tell nothing.
+  template <size_t width>
+  static uint32_t cluster_at(const unsigned char* bytes, size_t entry) {
+    constexpr uint32_t kCluster = 0x0FFFFFFF;
+    if constexpr (width == 2) return boost::endian::load_little_u16(bytes + 2 * entry);
+    return boost::endian::load_little_u32(bytes + 4 * entry) & kCluster;
   }
 
-  template <size_t width, typename Load>
-  static void find_chains(const unsigned char* bytes, uint64_t place, const Load& load,
-                          std::vector<Trace>& found) {
+  // Whether each of three entries, from the first that can be of two long ones on, follows the one
+  // before.
+  template <size_t width>
+  static bool counts_up(const unsigned char* bytes) {
+    constexpr size_t kFirst = 4 / width;
+    const uint32_t first = cluster_at<width>(bytes, kFirst);
+    return (unsigned{cluster_at<width>(bytes, kFirst + 1) == first + 1} &
+            unsigned{cluster_at<width>(bytes, kFirst + 2) == first + 2}) != 0;
+  }
+
+  // Files mostly lie in one piece, and then each entry of a table names the cluster after its own:
+  // that tells where the table begins.
+  template <size_t width>
+  static void find_chains(const unsigned char* bytes, uint64_t place, std::vector<Trace>& found) {
     constexpr size_t kCount = kSweepStep / width;
     size_t following = 0;
     for (size_t i = 0; i + 1 < kCount; ++i) {
-      following += load(bytes + (i + 1) * width) == load(bytes + i * width) + 1;
+      following += cluster_at<width>(bytes, i + 1) == cluster_at<width>(bytes, i) + 1;
     }
     if (following < kCount * 3 / 4) return;
     // By the third entry, whose neighbours were looked at.
-    const uint64_t own = uint64_t{load(bytes + 2 * width)} - 1;
+    const uint64_t own = uint64_t{cluster_at<width>(bytes, 2)} - 1;
     const uint64_t behind = (own - 2) * width;  // bytes of the table before this sector
     if (own < 4 || behind % kSweepStep != 0 || behind > place) return;
     found.push_back({place, kSweepStep, kTable, place - behind, width * 8});

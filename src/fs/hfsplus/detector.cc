@@ -1,6 +1,7 @@
 #include "fs/detector.h"
 
 #include <bit>
+#include <boost/endian/conversion.hpp>
 
 #include "fs/hfsplus/catalog.h"
 #include "fs/hfsplus/geometry.h"
@@ -11,6 +12,10 @@
 namespace undershelf::hfsplus {
 namespace {
 
+using boost::endian::load_big_u16;
+using boost::endian::load_big_u32;
+using boost::endian::load_big_u64;
+
 constexpr size_t kMostNode = 32768;                        // bytes
 constexpr uint64_t kCatalogKeys = 516, kExtentsKeys = 10;  // bytes: the longest keys of each tree
 
@@ -19,14 +24,14 @@ class HfsplusDetector : public Detector {
   size_t reach() const override { return kMostNode; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector([&](size_t at, const unsigned char* bytes) {
-      if (bytes[8] == kLeafNode && bytes[9] == 1 && bytes[12] == 0 && bytes[13] == 0) {
+    block.each_sector(may_be_of_volume, [&](size_t at, const unsigned char* bytes) {
+      if (may_be_leaf(bytes)) {
         look_at_leaf(block, at, found);
-      } else if (bytes[0] == 'H' && (bytes[1] == '+' || bytes[1] == 'X') && bytes[2] == 0) {
+      } else if (may_be_header(bytes)) {
         look_at_header(block, at, found);
-      } else if (bytes[8] == kHeaderNode && bytes[9] == 0 && bytes[10] == 0 && bytes[11] == 3) {
+      } else if (may_be_tree_header(bytes)) {
         look_at_tree_header(block, at, found);
-      } else if (bytes[0] == 'J' || bytes[0] == 'x') {
+      } else {
         const auto size = journal_size(block.bytes.subspan(at, kSweepStep));
         if (size) found.push_back({block.offset + at, kSweepStep, kJournal, *size, 0});
       }
@@ -51,6 +56,31 @@ class HfsplusDetector : public Detector {
   }
 
  private:
+  // Whether one of the things that are looked for begins with it.
+  static bool may_be_of_volume(const unsigned char* bytes) {
+    return (unsigned{may_be_leaf(bytes)} | unsigned{may_be_header(bytes)} |
+            unsigned{may_be_tree_header(bytes)} | unsigned{may_be_journal(bytes)}) != 0;
+  }
+  static bool may_be_leaf(const unsigned char* bytes) {
+    constexpr uint64_t kHeight = 1;  // of leaves
+    return (load_big_u64(bytes + 8) & 0xFFFF0000FFFF0000) ==
+           (uint64_t{kLeafNode} << 56 | kHeight << 48);
+  }
+  static bool may_be_header(const unsigned char* bytes) {
+    const uint32_t signature = load_big_u32(bytes) >> 8;
+    return (unsigned{signature == ('H' << 16 | '+' << 8)} |
+            unsigned{signature == ('H' << 16 | 'X' << 8)}) != 0;
+  }
+  static bool may_be_tree_header(const unsigned char* bytes) {
+    constexpr uint32_t kRecords = 3;
+    return load_big_u32(bytes + 8) == (uint32_t{kHeaderNode} << 24 | kRecords);
+  }
+  static bool may_be_journal(const unsigned char* bytes) {
+    constexpr uint16_t kMagic = 'J' << 8 | 'N', kSwapped = 'x' << 8 | 'L';
+    const uint16_t first = load_big_u16(bytes);
+    return (unsigned{first == kMagic} | unsigned{first == kSwapped}) != 0;
+  }
+
   static void look_at_leaf(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
     for (size_t size = 512; size <= kMostNode && at + size <= block.bytes.size(); size *= 2) {
       const Bytes node = block.bytes.subspan(at, size);

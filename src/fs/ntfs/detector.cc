@@ -2,6 +2,7 @@
 
 #include <array>
 #include <bit>
+#include <cstddef>
 #include <cstring>
 
 #include "fs/ntfs/file.h"
@@ -22,24 +23,24 @@ constexpr uint32_t magic_of(const char (&text)[5]) {
 constexpr uint32_t kFileMagic = magic_of("FILE");
 constexpr uint32_t kIndexMagic = magic_of("INDX");
 constexpr uint32_t kLogMagic = magic_of("RCRD");
+constexpr uint32_t kBootMagic = magic_of("NTFS");  // of a boot sector, behind its jump
 
 class NtfsDetector : public Detector {
  public:
   size_t reach() const override { return kPage; }
 
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector([&](size_t at, const unsigned char* bytes) {
-      uint32_t magic = 0;
-      std::memcpy(&magic, bytes, sizeof magic);
+    block.each_sector(may_be_of_volume, [&](size_t at, const unsigned char* bytes) {
+      const uint32_t magic = magic_at(bytes);
       if (magic == kFileMagic) {
         look_at_record(block, at, found);
       } else if (magic == kIndexMagic) {
         look_at_index(block, at, found);
       } else if (magic == kLogMagic) {
         look_at_log(block, at, found);
-      } else if (bytes[2] == 0 && bytes[3] == 0 && (bytes[4] == 2 || bytes[4] == 3)) {
+      } else if (may_be_change(bytes)) {
         look_at_changes(block, at, found);
-      } else if (bytes[0] == 0xEB || std::memcmp(bytes + 3, "NTFS", 4) == 0) {
+      } else {
         look_at_boot_sector(block.bytes.subspan(at, kSweepStep), block.offset + at, found);
       }
     });
@@ -67,6 +68,26 @@ class NtfsDetector : public Detector {
   }
 
  private:
+  static uint32_t magic_at(const unsigned char* bytes) {
+    uint32_t magic = 0;
+    std::memcpy(&magic, bytes, sizeof magic);
+    return magic;
+  }
+
+  // Whether one of the things that are looked for begins with it.
+  static bool may_be_of_volume(const unsigned char* bytes) {
+    const uint32_t magic = magic_at(bytes);
+    const unsigned block = unsigned{magic == kFileMagic} | unsigned{magic == kIndexMagic} |
+                           unsigned{magic == kLogMagic};
+    const unsigned boot = unsigned{magic_at(bytes + offsetof(BootSector, oem_id)) == kBootMagic};
+    return (block | boot | unsigned{may_be_change(bytes)}) != 0;
+  }
+
+  // By the length of a record of changes, and the first number of its version.
+  static bool may_be_change(const unsigned char* bytes) {
+    return (unsigned{(bytes[2] | bytes[3]) == 0} & unsigned{bytes[4] - 2U < 2}) != 0;
+  }
+
   static void look_at_record(const SweepBlock& block, size_t at, std::vector<Trace>& found) {
     const auto header = load<RecordHeader>(block.bytes, at);
     const uint32_t size = header->bytes_allocated.value();
