@@ -21,7 +21,7 @@ std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& whe
   const auto window = std::make_shared<Window>(source, where.offset, where.length);
   const auto geometry = find_geometry(window, options.headless);
   if (!geometry) return nullptr;
-  return make_reader(source, where, *geometry, options, {});
+  return make_reader({source, where, options}, *geometry, {});
 }
 
 template <typename System, auto find_geometry, auto make_reader>

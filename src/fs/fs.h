@@ -19,6 +19,13 @@ struct ReadOptions {
   bool headless = false;              // also volumes whose header is gone
 };
 
+// Where a volume lies, and how it is to be read.
+struct VolumePlace {
+  SourcePtr source;
+  ByteRange where;  // bytes of the space
+  ReadOptions options;
+};
+
 // One volume that was recognised. Not to be shared between threads.
 class VolumeReader {
  public:

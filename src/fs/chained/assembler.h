@@ -199,7 +199,7 @@ class Assembler {
   void push(const Draft& draft, const Geometry& geometry, Found found, bool adds_to_current) {
     const ByteRange where{draft.volume_start, scene_.source->size() - draft.volume_start};
     assembled_.push_back(
-        {System::make_reader(scene_.source, where, geometry, scene_.options, std::move(found)),
+        {System::make_reader({scene_.source, where, scene_.options}, geometry, std::move(found)),
          adds_to_current});
   }
 };

@@ -32,13 +32,12 @@ struct Site {
 
 class Reader : public BitmapReader {
  public:
-  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
-         const ReadOptions& options, Found found)
-      : source_(source),
+  Reader(const VolumePlace& place, Geometry geometry, Found found)
+      : source_(place.source),
         geometry_(std::move(geometry)),
-        heap_(source, where, geometry_),
+        heap_(source_, place.where, geometry_),
         streams_(geometry_, heap_, [this](const VolumeRange& range) { return is_used(range); }),
-        zone_(options.zone),
+        zone_(place.options.zone),
         found_(std::move(found)),
         clusters_(heap_.volume(), geometry_, upcase_, found_.folders, [this](uint32_t cluster) {
           return bitmap_ && !is_used(heap_.range_of(cluster));
@@ -359,10 +358,9 @@ class Reader : public BitmapReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found) {
-  return std::make_unique<Reader>(source, where, geometry, options, std::move(found));
+  return std::make_unique<Reader>(place, geometry, std::move(found));
 }
 
 }  // namespace undershelf::exfat

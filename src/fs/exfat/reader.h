@@ -16,8 +16,7 @@ struct Found {
 };
 
 // A root cluster of 0 in `geometry`: where it was is not known.
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found);
 
 }  // namespace undershelf::exfat

@@ -19,24 +19,23 @@ constexpr size_t kMostDepth = 1024;  // of folders that nothing names
 
 class Reader : public BitmapReader {
  public:
-  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
-         const ReadOptions& options, Found found)
+  Reader(const VolumePlace& place, Geometry geometry, Found found)
       : geometry_(std::move(geometry)),
-        heap_(source, where, geometry_),
+        heap_(place.source, place.where, geometry_),
         table_(heap_.volume(), geometry_),
-        options_(options),
+        options_(place.options),
         found_(std::move(found)),
         streams_(geometry_, table_, heap_, found_.former),
         folders_(geometry_, heap_, table_, found_),
-        code_page_(options.code_page) {
+        code_page_(options_.code_page) {
     describe();
   }
 
   void read(Sink& sink) override {
-    sink_ = &sink;
-    heap_.begin(sink);
     folders_.clear();
     keys_.clear();
+    sink_ = &sink;
+    heap_.begin(sink);
     if (!found_.former) read_root();
     read_queued();
     read_found_root();
@@ -364,10 +363,9 @@ class Reader : public BitmapReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found) {
-  return std::make_unique<Reader>(source, where, geometry, options, std::move(found));
+  return std::make_unique<Reader>(place, geometry, std::move(found));
 }
 
 }  // namespace undershelf::fat

@@ -18,8 +18,7 @@ struct Found {
   bool former = false;            // where its root and its boot sector were lie others' now
 };
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found);
 
 }  // namespace undershelf::fat

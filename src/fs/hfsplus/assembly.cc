@@ -132,7 +132,7 @@ class Assembler {
     from_start.start = 0;
     from_start.confidence = confidence;
     assembled_.push_back(
-        {make_reader(scene_.source, where, from_start, scene_.options, {}), false});
+        {make_reader({scene_.source, where, scene_.options}, from_start, {}), false});
     take_catalog(where, geometry);
   }
 
@@ -254,7 +254,7 @@ class Assembler {
       const ByteRange where = range_of(geometry);
       geometry.start = 0;
       assembled_.push_back(
-          {make_reader(scene_.source, where, geometry, scene_.options, found), false});
+          {make_reader({scene_.source, where, scene_.options}, geometry, found), false});
     }
   }
 

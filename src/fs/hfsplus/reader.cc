@@ -22,19 +22,19 @@ constexpr const char* kPrivateName = "[private data of HFS+]";
 
 class Reader : public BitmapReader {
  public:
-  Reader(const SourcePtr& source, const ByteRange& where, Geometry geometry,
-         std::optional<Found> found)
-      : source_(source),
+  Reader(const VolumePlace& place, Geometry geometry, std::optional<Found> found)
+      : source_(place.source),
         geometry_(std::move(geometry)),
         found_(std::move(found)),
-        tables_{source,
-                {where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
-                {},
-                {},
-                {},
-                {},
-                {}},
-        window_(std::make_shared<Window>(source, tables_.space.base, geometry_.size())) {
+        tables_{
+            source_,
+            {place.where.offset + geometry_.start, geometry_.block_size(), geometry_.block_count()},
+            {},
+            {},
+            {},
+            {},
+            {}},
+        window_(std::make_shared<Window>(source_, tables_.space.base, geometry_.size())) {
     describe();
   }
 
@@ -358,14 +358,14 @@ class Reader : public BitmapReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions&,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           std::optional<Found> found) {
-  return std::make_unique<Reader>(source, where, geometry, std::move(found));
+  return std::make_unique<Reader>(place, geometry, std::move(found));
 }
 
 VolumeAge age_of(const SourcePtr& source, uint64_t start, const Geometry& geometry) {
-  return Reader(source, {start, source->size() - start}, geometry, std::nullopt).age();
+  const VolumePlace place{source, {start, source->size() - start}, {}};
+  return Reader(place, geometry, std::nullopt).age();
 }
 
 }  // namespace undershelf::hfsplus

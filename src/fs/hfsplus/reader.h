@@ -11,8 +11,7 @@
 namespace undershelf::hfsplus {
 
 // With `found` the volume is put together from those nodes; without, its header's trees are read.
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           std::optional<Found> found);
 
 // The age of a volume that can be read.

@@ -279,7 +279,7 @@ class Assembler {
     found.names = names_in(where, foreseen);
     found.records = table_of(draft, foreseen);
     assembled_.push_back(
-        {make_reader(scene_.source, where, geometry, scene_.options, std::move(found)), false});
+        {make_reader({scene_.source, where, scene_.options}, geometry, std::move(found)), false});
   }
 
   Geometry geometry_of(const Draft& draft) const {

@@ -109,7 +109,7 @@ std::vector<Assembled> FreeNames::of_present() {
   std::vector<Assembled> found;
   for (Present& present : present_) {
     if (present.names.empty()) continue;
-    found.push_back({make_reader(scene_.source, present.range, present.geometry, scene_.options,
+    found.push_back({make_reader({scene_.source, present.range, scene_.options}, present.geometry,
                                  {{}, std::move(present.names)}),
                      true});
   }

@@ -18,12 +18,12 @@ namespace {
 
 class Reader : public BitmapReader {
  public:
-  Reader(SourcePtr source, const ByteRange& where, Geometry geometry, Found found)
-      : source_(std::move(source)),
+  Reader(const VolumePlace& place, Geometry geometry, Found found)
+      : source_(place.source),
         geometry_(std::move(geometry)),
         names_(std::move(found.names)),
         assembled_(found.records),
-        space_{where.offset, geometry_.cluster_size, geometry_.cluster_count()},
+        space_{place.where.offset, geometry_.cluster_size, geometry_.cluster_count()},
         mft_(assembled_ ? Mft(source_, space_, geometry_, *found.records)
                         : Mft(source_, space_, geometry_, geometry_.notes)) {
     describe();
@@ -354,10 +354,9 @@ class Reader : public BitmapReader {
 
 }  // namespace
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions&,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found) {
-  return std::make_unique<Reader>(source, where, geometry, std::move(found));
+  return std::make_unique<Reader>(place, geometry, std::move(found));
 }
 
 }  // namespace undershelf::ntfs

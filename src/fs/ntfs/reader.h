@@ -19,8 +19,7 @@ struct Found {
   std::vector<FoundNames> names;  // besides, in its free space
 };
 
-std::unique_ptr<VolumeReader> make_reader(const SourcePtr& source, const ByteRange& where,
-                                          const Geometry& geometry, const ReadOptions& options,
+std::unique_ptr<VolumeReader> make_reader(const VolumePlace& place, const Geometry& geometry,
                                           Found found);
 
 }  // namespace undershelf::ntfs
