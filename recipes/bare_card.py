@@ -145,6 +145,9 @@ RECORDINGS = {"avi": recording("clip.avi", "-c:v", "mjpeg", "-c:a", "pcm_s16le")
 PLAIN = {"wav": sound("note.wav"), "bmp": plain("BMP"), "tif": plain("TIFF"), "tar": tar, "aiff": sound("note.aiff"),
          "m4a": sound("note.m4a", "-c:a", "aac"), "gif": plain("GIF"), "webp": plain("WEBP", quality=90),
          "mp3": sound("note.mp3", "-c:a", "libmp3lame"), "txt": text, "csv": table, "html": page, "json": levels}
+# Nothing but frames: no tag, none that tells of the others, no encoder's name.
+FRAMES = {"mp3": sound("frames.mp3", "-c:a", "libmp3lame", "-write_xing", "0", "-id3v2_version", "0"),
+          "aac": sound("frames.aac", "-c:a", "aac", "-flags", "+bitexact", "-f", "adts")}
 
 
 def parts(content, size):
@@ -196,6 +199,8 @@ def play(name, asked):
     with tempfile.TemporaryDirectory() as scratch:
         split = {f"Split {n:03}.{names[n % len(names)]}": makers[names[n % len(names)]](chance, pathlib.Path(scratch))
                  for n in range(asked.fragmented)}
+        apart = random.Random(f"frames {asked.seed}")
+        frames = {f"Frames.{kind}": make(apart, pathlib.Path(scratch)) for kind, make in FRAMES.items()}
     card.mount()
     card.at(f"{DAY} 08:00:00")
     holes = []
@@ -212,6 +217,8 @@ def play(name, asked):
         for path, content in kinds().items():
             if len(content) < LARGEST:
                 card.write(path, content)
+        for path, content in frames.items():
+            card.write(path, content)
     card.unmount()
     card.play()
     card.mount()

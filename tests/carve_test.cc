@@ -160,6 +160,32 @@ TEST(Carving, MailAndJsonBeginWhereNoTextStandsInFront) {
   EXPECT_TRUE(content::may_begin(page, bytes_of(text)));
 }
 
+// Sound of which nothing but its frames is left: its first one follows none, all others do.
+TEST(Carving, SoundWithoutTagsBeginsWhereNoFrameStandsInFront) {
+  std::mt19937 chance(9);
+  std::string noise(20'000, '\0');
+  for (char& c : noise) c = static_cast<char>(chance());
+  for (const char* name : {"note.mp3", "note.aac"}) {
+    // The second frame, behind a tag and one that tells of the others.
+    const std::string& file = kinds().at(name);
+    const size_t tag = file.starts_with("ID3") ? 10 + file[8] * size_t{128} + file[9] : 0;
+    const std::string sync = file.substr(tag, 2);
+    const std::string frames = file.substr(file.find(sync, tag + 7));
+    const std::string medium = noise + frames + noise;
+    const auto begins_at = [&](size_t at) {
+      const auto all = std::as_bytes(std::span(medium));
+      return content::may_begin(all.subspan(at, 4608), all.subspan(at - 2048, 2048));
+    };
+    EXPECT_TRUE(begins_at(noise.size())) << name;
+    size_t others = 0;
+    for (size_t at = 1; at + 4608 < frames.size(); ++at) others += begins_at(noise.size() + at);
+    EXPECT_EQ(others, 0U) << name;
+    std::string from_there = medium.substr(noise.size());
+    content::MemoryBytes there = in_memory(from_there);
+    EXPECT_EQ(checking::examine_start(there).end, frames.size()) << name;
+  }
+}
+
 // What is asked first, of every sector, leaves out nothing that one looks for behind it.
 TEST(Carving, FirstLookLeavesOutNoBeginning) {
   const auto head_of = [](std::string text) {
@@ -260,6 +286,40 @@ INSTANTIATE_TEST_SUITE_P(Kinds, Rejoined,
                            std::erase_if(name, [](char c) { return std::isalnum(c) == 0; });
                            return name;
                          });
+
+// Text between the pieces reads as letters of a stream, and as what stands in front of one: what an
+// object is must hold to its end. The last cluster of an object may be cut off as any other.
+TEST(Rejoining, PdfIsCutInAnyOfItsClusters) {
+  const std::string& bytes = kinds().at("report.pdf");
+  for (const size_t cluster : {4096, 16'384}) {
+    std::string between;
+    while (between.size() < 3 * cluster) between += kinds().at("note.txt");
+    between.resize(3 * cluster);
+    for (size_t cut = cluster; cut < bytes.size(); cut += cluster) {
+      const std::string medium =
+          bytes.substr(0, cut) + between + bytes.substr(cut) + std::string(8 * cluster, '\0');
+      content::MemoryBytes there = in_memory(medium);
+      const Examined found = checking::rejoin(there, cluster);
+      EXPECT_EQ(found.end, bytes.size()) << cut << " of " << cluster;
+      EXPECT_EQ(found.cuts[0].at, cut) << cluster;
+    }
+  }
+}
+
+// The word with which a stream begins may stand in a title; and an object that ends with a stream
+// has its beginning too.
+TEST(Carving, PdfHasAStreamOnlyBehindADictionary) {
+  std::string file = kinds().at("report.pdf");
+  const size_t title = file.find("/Title (");
+  ASSERT_NE(title, std::string::npos);
+  file.replace(title + 8, 6, "stream");
+  content::MemoryBytes there = in_memory(file);
+  EXPECT_EQ(checking::examine_start(there).end, file.size());
+  const size_t stream = file.find(">>\nstream\n");
+  ASSERT_NE(stream, std::string::npos);
+  file.replace(stream, 10, "9/(1)*7+c0");
+  EXPECT_EQ(checking::examine_start(there).level, Level::broken);
+}
 
 class CountedBytes : public content::MemoryBytes {
  public:

@@ -640,11 +640,14 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
   struct Watcher : Detector {
     size_t reach() const override { return 5000; }
     void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-      for (size_t i = 0; i < block.before.size(); ++i) {
-        const uint64_t at = block.offset + i - block.before.size();
-        EXPECT_EQ(std::to_integer<uint64_t>(block.before[i]),
-                  block.offset == 0 ? 0 : at / 512 % 250 + 1)
-            << block.offset;
+      for (const size_t place : {size_t{0}, block.own / 512 * 512}) {
+        const auto before = block.before(place);
+        const uint64_t behind = block.offset + place;
+        EXPECT_EQ(before.size(), std::min<uint64_t>(behind, SweepBlock::kMostBefore));
+        for (size_t i = 0; i < before.size(); ++i) {
+          const uint64_t at = behind - before.size() + i;
+          EXPECT_EQ(std::to_integer<uint64_t>(before[i]), at / 512 % 250 + 1) << behind;
+        }
       }
       EXPECT_LE(block.own, block.bytes.size());
       const uint64_t there = block.offset + block.bytes.size();

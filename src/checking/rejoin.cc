@@ -161,18 +161,19 @@ class Rejoiner {
         good = one;
         ++will_do;
       }
-      return sure;
+      return sure || (has_sums() && adds_up(one.found) && will_do > 1);
     };
-    if (consider(way)) return good;
+    const auto chosen = [&] { return will_do == 1 ? good : std::nullopt; };
+    if (consider(way)) return chosen();
     // With all of the part before the gap, nothing but the next one's head says where it goes on.
-    if (good && adds_up(good->found) && has_sums()) return std::nullopt;
+    if (last >= end && good && adds_up(good->found) && has_sums()) return std::nullopt;
     for (uint64_t step = 0; near >= first + step || near + step < last; step += cluster_) {
       if (tries_ >= kMostTries) break;
       const uint64_t behind = near + step, before = near - step;
-      if (near >= first + step && before < last && consider(look({before, gap}))) return good;
-      if (step > 0 && behind < last && consider(look({behind, gap}))) return good;
+      if (near >= first + step && before < last && consider(look({before, gap}))) return chosen();
+      if (step > 0 && behind < last && consider(look({behind, gap}))) return chosen();
     }
-    return will_do == 1 ? good : std::nullopt;
+    return chosen();
   }
 
   // Whether parts tell that they hold: others go by their lengths or counters alone, and which

@@ -122,15 +122,17 @@ Walk frames(Bytes& bytes, std::string_view format, bool open) {
 
 Walk walk(Bytes& bytes, std::string_view format) { return frames(bytes, format, false); }
 
-// Frames may be the rest of a file; a tag is none, nor is a first frame that tells of the others,
-// or, in its fill element, by which encoder they were made.
-bool begins_file(Bytes& bytes, std::string_view format) {
-  constexpr std::array<std::string_view, 3> kOfMp3 = {"Xing", "Info", "VBRI"};
-  constexpr std::array<std::string_view, 2> kOfAdts = {"Lavc", "libfaac"};
-  const auto head = text_at(bytes, 0, 256);
-  const auto holds = [&](std::string_view mark) { return head.find(mark) != std::string::npos; };
-  return head.starts_with("ID3") || (format == "aac" ? std::ranges::any_of(kOfAdts, holds)
-                                                     : std::ranges::any_of(kOfMp3, holds));
+// Where a frame follows another of its kind, no file begins; behind a tag one does.
+bool goes_on(Bytes& before, Bytes& bytes, std::string_view format) {
+  const bool adts = format == "aac";
+  const Frame first = frame_at(bytes, 0, adts);
+  if (first.length == 0) return false;
+  for (uint64_t at = 0; at < before.size(); ++at) {
+    if (before.u8(at) != 0xFF) continue;
+    const Frame frame = frame_at(before, at, adts);
+    if (frame.kind == first.kind && at + frame.length == before.size()) return true;
+  }
+  return false;
 }
 
 Walk walk_open(Bytes& bytes, std::string_view format) {
@@ -138,7 +140,6 @@ Walk walk_open(Bytes& bytes, std::string_view format) {
   const Walk walk = frames(bytes, format, true);
   const bool ends = walk.level == Level::broken && walk.why == kNoFrame &&
                     walk.sound_to >= behind_tag(bytes, 0) + kLeast;
-  if (ends && !begins_file(bytes, format)) return endless(walk.sound_to);
   return ends ? ended(Level::consistent, walk.sound_to) : walk;
 }
 
@@ -209,7 +210,10 @@ void describe(Bytes& bytes, std::string_view, Description& found) {
 
 }  // namespace
 
-const Family kMpegAudio{
-    .recognise = recognise, .walk = walk, .walk_open = walk_open, .describe = describe};
+const Family kMpegAudio{.recognise = recognise,
+                        .walk = walk,
+                        .walk_open = walk_open,
+                        .goes_on = goes_on,
+                        .describe = describe};
 
 }  // namespace undershelf::content

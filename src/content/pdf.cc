@@ -171,7 +171,7 @@ class Forward {
   // Behind the data of the stream of the object at `at`, if its dictionary tells its length.
   std::optional<uint64_t> stream_end(uint64_t at) {
     const std::string text = text_at(bytes_, at, 4096);
-    const size_t stream = text.find("stream");
+    const size_t stream = stream_in(text);
     if (stream == std::string::npos) return std::nullopt;
     const auto length = length_in(std::string_view(text).substr(0, stream));
     if (!length || *length > bytes_.size()) return std::nullopt;
@@ -227,15 +227,19 @@ class Forward {
 
   std::optional<uint64_t> behind_object(uint64_t at) {
     constexpr uint64_t kMostStream = 256 << 20;
-    constexpr std::string_view kEnd = "endobj", kStream = "stream", kEndStream = "endstream";
+    constexpr std::string_view kEnd = "endobj", kEndStream = "endstream";
     std::string text = text_at(bytes_, at, 4096);
-    size_t end = text.find(kEnd), stream = text.find(kStream);
+    size_t end = text.find(kEnd), stream = stream_in(text);
     if (end == std::string::npos && stream == std::string::npos) {
       text = text_at(bytes_, at, Bytes::kMostAtOnce);
       end = text.find(kEnd);
-      stream = text.find(kStream);
+      stream = stream_in(text);
     }
-    if (end < stream) return at + end + kEnd.size();
+    if (end < stream) {
+      // The end of a stream of which the beginning is another's.
+      if (text.find(kEndStream) < end) return std::nullopt;
+      return at + end + kEnd.size();
+    }
     if (stream == std::string::npos) return std::nullopt;
     const uint64_t data = behind_line_end(at + stream + kStream.size());
     std::optional<uint64_t> behind;
@@ -250,6 +254,21 @@ class Forward {
     if (!behind) return std::nullopt;
     const uint64_t last = behind_blanks(*behind);
     return bytes_.has(last, kEnd) ? std::optional(last + kEnd.size()) : std::nullopt;
+  }
+
+  // Where the word is with which the data of a stream begin: behind its dictionary, and with the
+  // end of a line behind itself (7.3.8.1); npos if there is none.
+  static size_t stream_in(std::string_view text) {
+    size_t at = text.find(kStream);
+    for (; at != std::string_view::npos; at = text.find(kStream, at + kStream.size())) {
+      const size_t before = text.substr(0, at).find_last_not_of(" \t\r\n");
+      const size_t behind = at + kStream.size();
+      const bool is_behind_dictionary =
+          before != std::string_view::npos && text.substr(0, before + 1).ends_with(">>");
+      const bool ends_line = behind < text.size() && (text[behind] == '\r' || text[behind] == '\n');
+      if (is_behind_dictionary && ends_line) break;
+    }
+    return at;
   }
 
   // Of a stream, where its dictionary says it itself, and no other object.
@@ -270,6 +289,7 @@ class Forward {
     return std::nullopt;
   }
 
+  static constexpr std::string_view kStream = "stream";
   Bytes& bytes_;
 };
 

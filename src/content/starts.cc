@@ -99,6 +99,10 @@ bool is_text(std::byte byte) {
   const auto c = std::to_integer<uint8_t>(byte);
   return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
 }
+bool follows_text(std::span<const std::byte> before) {
+  constexpr size_t kSeen = 8;  // bytes
+  return before.size() >= kSeen && std::ranges::all_of(before.last(kSeen), is_text);
+}
 
 // Transport streams repeat it with each packet; those of the second kind begin with a time stamp.
 constexpr char kSync = 'G';
@@ -138,7 +142,11 @@ bool may_begin(std::span<const std::byte> head, std::span<const std::byte> befor
   MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
   const auto [format, family] = recognise(bytes);
   if (format.empty() || format == "text") return false;
-  if (goes_on_in_text(format) && std::ranges::all_of(before, is_text)) return false;
+  if (goes_on_in_text(format) && follows_text(before)) return false;
+  if (family->goes_on != nullptr) {
+    MemoryBytes in_front(before);
+    if (family->goes_on(in_front, bytes, format)) return false;
+  }
   return family->begins_file == nullptr || family->begins_file(bytes, format);
 }
 

@@ -16,9 +16,9 @@ constexpr size_t kLeastStart = 512;
 bool cannot_begin(std::span<const std::byte> head);
 
 // Whether a file of a format begins with `head` that stands on marks of its own: not plain text,
-// which begins anywhere. Nor do mail and JSON begin in the middle of text. `head`: up to
-// kStartLength bytes, fewer at the end of the medium; `before`: the bytes in front of it, zeros
-// where none are known. Most sectors cost the look at a few bytes.
+// which begins anywhere. Nor do mail and JSON begin in the middle of text, or sound where it goes
+// on. `head`: up to kStartLength bytes, fewer at the end of the medium; `before`: what stands in
+// front of it, 2 KiB where so much is known. Most sectors cost the look at a few bytes.
 bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before);
 
 }  // namespace undershelf::content

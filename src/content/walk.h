@@ -49,6 +49,9 @@ struct Family {
   // Of chains of parts: whether a file begins there, and not the rest of one. Looks at few bytes.
   // Null: where one is recognised it does.
   bool (*begins_file)(Bytes& bytes, std::string_view format) = nullptr;
+  // Of chains of parts: whether one that is alike stands in `before` and ends where `bytes` begin,
+  // so that these are the rest of a file. Looks at few bytes. Null: there is no such thing.
+  bool (*goes_on)(Bytes& before, Bytes& bytes, std::string_view format) = nullptr;
   // Of families made of parts that tell their own lengths, and where `walk` says `broken` at the
   // beginning of the part that does not hold: the byte behind the part that begins at `at`, as its
   // head says, and whether the next one may begin at `at`, if the one at `broken` does not hold.

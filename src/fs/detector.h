@@ -2,7 +2,6 @@
 #pragma once
 
 #include <algorithm>
-#include <array>
 #include <bit>
 #include <cstddef>
 #include <cstdint>
@@ -19,8 +18,14 @@ struct SweepBlock {
   uint64_t offset = 0;               // byte of the source of the first byte; a multiple of 512
   std::span<const std::byte> bytes;  // what is to be looked at, and what follows it
   size_t own = 0;                    // bytes in which pieces to be found begin
-  // The bytes in front of the first one; zeros where the sweep begins.
-  std::array<std::byte, 8> before{};
+  size_t in_front = 0;  // bytes in memory right before the first one: those of the source there
+
+  // The last bytes before one of them: at most kMostBefore, fewer where no more are known.
+  static constexpr size_t kMostBefore = 2048;
+  std::span<const std::byte> before(size_t at) const {
+    const size_t length = std::min(at + in_front, kMostBefore);
+    return {bytes.data() + at - length, length};
+  }
 
   // Visits those of the own sectors that are all there of whose bytes `may_be` is true: where each
   // begins in `bytes`, and its bytes. `may_be` is asked of all: it should be true of few, and told

@@ -35,9 +35,7 @@ class ContentDetector : public Detector {
       }
       const auto mark = mark_at(there.first(kSweepStep));
       const size_t length = std::min(there.size(), content::kStartLength);
-      const std::span<const std::byte> known(block.before);
-      const auto before = at == 0 ? known : block.bytes.subspan(at - known.size(), known.size());
-      if (content::may_begin(there.first(length), before)) {
+      if (content::may_begin(there.first(length), block.before(at))) {
         found.push_back({block.offset + at, kSweepStep, kStartTrace, mark.value_or(0), 0});
       } else if (mark) {
         found.push_back({block.offset + at, kSweepStep, kMarkTrace, *mark, 0});

@@ -109,14 +109,16 @@ void Lookers::carry_ends(size_t number, std::span<std::byte> buffer) {
 void Lookers::look(size_t number, std::span<const std::byte> buffer, Seen& seen) const {
   seen.traces.resize(detectors_.size());
   seen.until = plan_.looked_until(number);
-  const size_t begin = number == 0 ? front() : kBefore;  // of what is looked at, in the buffer
+  // Of what is looked at, in the buffer.
+  const size_t begin = number == 0 ? front() : SweepBlock::kMostBefore;
   SweepBlock part;
+  part.in_front = number == 0 ? 0 : begin;
   part.offset = number == 0 ? plan_.range.offset : plan_.looked_until(number - 1);
   const size_t end = begin + (plan_.end(number) - part.offset);
-  for (size_t at = begin; part.offset < seen.until; at += part.own, part.offset += part.own) {
+  for (size_t at = begin; part.offset < seen.until;
+       at += part.own, part.offset += part.own, part.in_front += part.own) {
     part.own = std::min<uint64_t>(kLookedAt, seen.until - part.offset);
     part.bytes = buffer.subspan(at, std::min(part.own + plan_.kept, end - at));
-    std::memcpy(part.before.data(), buffer.data() + at - kBefore, kBefore);
     if (is_zeros(part.bytes)) continue;  // as much of most media is
     for (size_t i = 0; i < detectors_.size(); ++i) detectors_[i]->look(part, seen.traces[i]);
   }

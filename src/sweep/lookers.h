@@ -12,7 +12,6 @@
 #include <optional>
 #include <span>
 #include <thread>
-#include <tuple>
 #include <vector>
 
 #include "fs/detector.h"
@@ -62,7 +61,6 @@ class Lookers {
 
  private:
   static constexpr size_t kAhead = 64;  // blocks looked at that were not asked for yet
-  static constexpr size_t kBefore = std::tuple_size_v<decltype(SweepBlock::before)>;
 
   // What is kept of a block: one more than may be looked at ahead, as the last one's end is asked
   // for once more.
@@ -74,7 +72,7 @@ class Lookers {
   Slot& slot_of(size_t number) { return slots_[number % slots_.size()]; }
 
   // Bytes in front of a block in its buffer: the end of the one before.
-  size_t front() const { return kBefore + plan_.kept; }
+  size_t front() const { return SweepBlock::kMostBefore + plan_.kept; }
 
   void stop();
 
