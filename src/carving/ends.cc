@@ -58,6 +58,7 @@ SeenEnds seen_ends(const Shelf& shelf, const Source& source) {
 
 // Not on all media: some drivers write the bytes of a file and leave what was behind them.
 Finds take_what_goes_on(Finds& finds, SeenEnds seen) {
+  // Tried on lives and cards (docs/recovery/content.md): from 1 to 8, and from 10 on, all the same.
   constexpr uint64_t kFewest = 8;
   constexpr uint64_t kOf = 10;  // of so many, one may be followed by something that was appended
   for (const auto& find : finds) {

@@ -161,6 +161,7 @@ class Rejoiner {
         good = one;
         ++will_do;
       }
+      // It is this one, or there are two.
       return sure || (has_sums() && adds_up(one.found) && will_do > 1);
     };
     const auto chosen = [&] { return will_do == 1 ? good : std::nullopt; };

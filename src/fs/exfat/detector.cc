@@ -77,7 +77,7 @@ class ExfatDetector : public Detector {
 
  private:
   // Whether the first two are entries as far as their types tell (section 6.2): sectors of folders
-  // hold nothing else. Behind an end (6.2.1) there are none.
+  // hold nothing else.
   static bool may_be_entries(const unsigned char* bytes) {
     return (kFirsts[bytes[0]] & kFirsts[bytes[kEntry]] & kIsEntry) != 0;
   }
