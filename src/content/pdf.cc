@@ -1,10 +1,14 @@
 // PDF: ISO 32000-1, 7.5: the last `startxref` leads to a table of objects, each of which must begin
 // where that says. Further `%%EOF` before the last are earlier versions.
+#include "content/pdf.h"
+
 #include <algorithm>
 #include <cctype>
 #include <charconv>
 #include <set>
 #include <string>
+#include <utility>
+#include <vector>
 
 #include "content/families.h"
 
@@ -55,6 +59,32 @@ std::optional<Last> last_version(Bytes& bytes) {
   return Last{*table, from + end};
 }
 
+// Visits the entries of the sections of the table behind the word `xref` at `at` (7.5.4): the
+// number of each object, where it says that it begins (nothing if it cannot be read), and where the
+// entry is. Returns where they end.
+template <typename Visit>
+uint64_t each_entry(Bytes& bytes, uint64_t at, const Visit& visit) {
+  for (;;) {
+    const std::string head = text_at(bytes, at, 64);
+    size_t place = 0;
+    const auto first = number_in(head, place);
+    const auto count = first ? number_in(head, place) : std::nullopt;
+    if (!count || *count > 10'000'000) return at;
+    place = head.find_first_not_of(" \r\n", place);
+    if (place == std::string::npos) return at;
+    at += place;
+    constexpr uint64_t kEntry = 20;  // bytes
+    for (uint64_t i = 0; i < *count; ++i, at += kEntry) {
+      const std::string entry = text_at(bytes, at, kEntry);
+      size_t in_entry = 0;
+      const auto offset = number_in(entry, in_entry);
+      const bool is_one = offset && entry.size() == kEntry;
+      if (is_one && (entry[17] != 'n' || *offset == 0)) continue;
+      if (!visit(*first + i, is_one ? offset : std::nullopt, at)) return at;
+    }
+  }
+}
+
 class Tables {
  public:
   explicit Tables(Bytes& bytes) : bytes_(bytes) {}
@@ -81,28 +111,15 @@ class Tables {
  private:
   // Looks at the objects of one table. Returns where the one before it is.
   std::optional<uint64_t> table(uint64_t at, uint64_t& first_wrong) {
-    for (;;) {
-      const std::string head = text_at(bytes_, at, 64);
-      size_t place = 0;
-      const auto first = number_in(head, place);
-      const auto count = first ? number_in(head, place) : std::nullopt;
-      if (!count || *count > 10'000'000) break;
-      place = head.find_first_not_of(" \r\n", place);
-      if (place == std::string::npos) break;
-      at += place;
-      constexpr uint64_t kEntry = 20;  // bytes, 7.5.4
-      for (uint64_t i = 0; i < *count; ++i, at += kEntry) {
-        const std::string entry = text_at(bytes_, at, kEntry);
-        size_t in_entry = 0;
-        const auto offset = number_in(entry, in_entry);
-        if (!offset || entry.size() < kEntry) {
-          first_wrong = std::min(first_wrong, at);
-          return std::nullopt;
-        }
-        if (entry[17] != 'n' || *offset == 0) continue;
-        if (!object_at(bytes_, *offset, *first + i)) first_wrong = std::min(first_wrong, *offset);
+    bool is_readable = true;
+    at = each_entry(bytes_, at, [&](uint64_t number, auto offset, uint64_t entry) {
+      is_readable = offset.has_value();
+      if (!offset || !object_at(bytes_, *offset, number)) {
+        first_wrong = std::min(first_wrong, offset.value_or(entry));
       }
-    }
+      return is_readable;
+    });
+    if (!is_readable) return std::nullopt;
     const std::string trailer = text_at(bytes_, at, 4096);
     const size_t end = trailer.find("startxref");
     const size_t prev = trailer.find("/Prev");
@@ -130,15 +147,20 @@ uint64_t behind_end_mark(Bytes& bytes, uint64_t mark) {
   return at;
 }
 
-// Whether a version of the file ends with the end mark at `mark`: what leads to its table does.
-bool ends_version(Bytes& bytes, uint64_t mark) {
+// Where the table is that leads to all else, as it says before the end mark at `mark`.
+std::optional<uint64_t> table_before(Bytes& bytes, uint64_t mark) {
   constexpr uint64_t kLook = 64;
   const uint64_t from = mark - std::min(mark, kLook);
   const std::string before = text_at(bytes, from, mark - from);
   size_t at = before.rfind("startxref");
-  if (at == std::string::npos) return false;
+  if (at == std::string::npos) return std::nullopt;
   at += 9;
-  const auto table = number_in(before, at);
+  return number_in(before, at);
+}
+
+// Whether a version of the file ends with the end mark at `mark`: what leads to its table does.
+bool ends_version(Bytes& bytes, uint64_t mark) {
+  const auto table = table_before(bytes, mark);
   if (!table || *table >= mark) return false;
   return *table == 0 || text_at(bytes, *table, 4) == "xref" ||
          object_at(bytes, *table, std::nullopt);
@@ -152,11 +174,18 @@ class Forward {
 
   Walk run() {
     std::optional<uint64_t> end;
+    bool met_end_mark = false;
     uint64_t at = 0;
     for (;;) {
       at = behind_blanks(at);
       if (bytes_.u8(at) == '%') {
-        if (bytes_.has(at, "%%EOF") && ends_version(bytes_, at)) end = behind_end_mark(bytes_, at);
+        if (bytes_.has(at, "%%EOF")) {
+          if (ends_version(bytes_, at)) end = behind_end_mark(bytes_, at);
+          // Asked once: it looks at all objects.
+          const bool is_first = !std::exchange(met_end_mark, true);
+          const auto holds_more = end || !is_first ? std::nullopt : object_with_more(at);
+          if (holds_more) return broken(*holds_more, "An object is longer than its table says.");
+        }
         at = behind_line(at);
         continue;
       }
@@ -179,6 +208,25 @@ class Forward {
   }
 
  private:
+  // The last object that begins where the table says, if those behind it, and the table itself,
+  // begin as much later than they should: what is not the file's lies in it. `mark`: end mark.
+  std::optional<uint64_t> object_with_more(uint64_t mark) {
+    const auto stated = table_before(bytes_, mark);
+    if (!stated || *stated >= table_) return std::nullopt;
+    std::set<uint64_t> offsets;
+    each_entry(bytes_, table_ + 4, [&](uint64_t, auto offset, uint64_t) {
+      if (offset) offsets.insert(*offset);
+      return offset.has_value() && offsets.size() <= objects_.size();
+    });
+    for (size_t i = 1; i < objects_.size(); ++i) {
+      if (offsets.contains(objects_[i])) continue;
+      const uint64_t should = objects_[i] - std::min(objects_[i], table_ - *stated);
+      const bool are_told = offsets.contains(objects_[i - 1]) && offsets.contains(should);
+      return are_told ? std::optional(objects_[i - 1]) : std::nullopt;
+    }
+    return std::nullopt;
+  }
+
   uint64_t behind_line_end(uint64_t at) {
     if (bytes_.u8(at) == '\r') ++at;
     if (bytes_.u8(at) == '\n') ++at;
@@ -211,10 +259,14 @@ class Forward {
   // Behind the object, the table or the pointer to one that begins at `at`; nothing if none does.
   std::optional<uint64_t> behind_part(uint64_t at) {
     constexpr uint64_t kMostTable = 64 << 20;
-    if (bytes_.has(at, "xref")) return behind_word(at, "startxref", kMostTable);
+    if (bytes_.has(at, "xref")) {
+      table_ = at;
+      return behind_word(at, "startxref", kMostTable);
+    }
     if (bytes_.has(at, "startxref")) return at + 9;
     if (is_number_line(at)) return behind_line(at);
     if (!object_at(bytes_, at, std::nullopt)) return std::nullopt;
+    objects_.push_back(at);
     return behind_object(at);
   }
 
@@ -291,55 +343,11 @@ class Forward {
 
   static constexpr std::string_view kStream = "stream";
   Bytes& bytes_;
+  std::vector<uint64_t> objects_;  // where they begin
+  uint64_t table_ = 0;             // where the last one begins
 };
 
 Walk walk_open(Bytes& bytes, std::string_view) { return Forward(bytes).run(); }
-
-// The value of `key`, a string in brackets (7.3.4.2).
-std::string string_behind(const std::string& text, std::string_view key) {
-  size_t at = text.find(key);
-  if (at == std::string::npos) return {};
-  at = text.find_first_not_of(" \r\n", at + key.size());
-  if (at == std::string::npos || text[at] != '(') return {};
-  std::string value;
-  int depth = 0;
-  for (; at < text.size() && value.size() < 512; ++at) {
-    const char c = text[at];
-    if (c == '\\' && at + 1 < text.size()) {
-      const char next = text[++at];
-      if (next >= '0' && next <= '7') {
-        unsigned code = 0;
-        for (int i = 0; i < 3 && at < text.size() && text[at] >= '0' && text[at] <= '7'; ++i) {
-          code = code * 8 + static_cast<unsigned>(text[at++] - '0');
-        }
-        --at;
-        value += static_cast<char>(code);
-      } else {
-        value += next;
-      }
-    } else if (c == '(' && depth++ == 0) {
-      continue;
-    } else if (c == ')' && --depth == 0) {
-      return from_any(value);
-    } else {
-      value += c;
-    }
-  }
-  return {};
-}
-
-void describe(Bytes& bytes, std::string_view, Description& found) {
-  constexpr uint64_t kLook = 64 << 10;
-  const std::string head = text_at(bytes, 0, kLook);
-  const uint64_t tail = bytes.size() - std::min(bytes.size(), kLook);
-  for (const std::string& text : {text_at(bytes, tail, kLook), head}) {
-    if (text.find("/Encrypt") != std::string::npos) return;  // so are all its strings
-    found.title.put(string_behind(text, "/Title"));
-    found.author.put(string_behind(text, "/Author"));
-    const std::string made = string_behind(text, "/CreationDate");
-    if (made.starts_with("D:")) found.made.put(date_in(made.substr(2)));
-  }
-}
 
 // Of an object that says how long its stream is: the end of that, where a word must stand.
 std::optional<uint64_t> part_end(Bytes& bytes, uint64_t at) {
@@ -359,6 +367,6 @@ const Family kPdf{.recognise = recognise,
                   .walk_open = walk_open,
                   .part_end = part_end,
                   .begins_part = begins_part,
-                  .describe = describe};
+                  .describe = describe_pdf};
 
 }  // namespace undershelf::content
