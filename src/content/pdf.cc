@@ -201,7 +201,7 @@ class Forward {
   std::optional<uint64_t> stream_end(uint64_t at) {
     const std::string text = text_at(bytes_, at, 4096);
     const size_t stream = stream_in(text);
-    if (stream == std::string::npos) return std::nullopt;
+    if (stream == std::string::npos || text.find(kEnd) < stream) return std::nullopt;
     const auto length = length_in(std::string_view(text).substr(0, stream));
     if (!length || *length > bytes_.size()) return std::nullopt;
     return behind_line_end(at + stream + 6) + *length;
@@ -279,7 +279,7 @@ class Forward {
 
   std::optional<uint64_t> behind_object(uint64_t at) {
     constexpr uint64_t kMostStream = 256 << 20;
-    constexpr std::string_view kEnd = "endobj", kEndStream = "endstream";
+    constexpr std::string_view kEndStream = "endstream";
     std::string text = text_at(bytes_, at, 4096);
     size_t end = text.find(kEnd), stream = stream_in(text);
     if (end == std::string::npos && stream == std::string::npos) {
@@ -341,7 +341,7 @@ class Forward {
     return std::nullopt;
   }
 
-  static constexpr std::string_view kStream = "stream";
+  static constexpr std::string_view kStream = "stream", kEnd = "endobj";
   Bytes& bytes_;
   std::vector<uint64_t> objects_;  // where they begin
   uint64_t table_ = 0;             // where the last one begins
