@@ -71,16 +71,20 @@ constexpr std::array kMarks = {
 
 // What text begins with that is more than text.
 constexpr std::array kTextMarks = {
-    "<?xml"sv, "<!DOC"sv,   "<!doc"sv,    "<html"sv,         "<HTML"sv, "<svg"sv,
-    "{"sv,     "BEGIN:V"sv, "From"sv,     "%!PS"sv,          "Retu"sv,  "Rece"sv,
-    "Date:"sv, "MIME-"sv,   "Message-"sv, "Subj"sv,          "Deli"sv,  "X-"sv,
-    "DKIM-"sv, "To:"sv,     "ARC-"sv,     "\xEF\xBB\xBF<"sv, "["sv,
+    "<?xml"sv, "<!DOC"sv,   "<!doc"sv, "<html"sv,         "<HTML"sv,
+    "<svg"sv,  "BEGIN:V"sv, "%!PS"sv,  "\xEF\xBB\xBF<"sv, "{\\rtf"sv,
+};
+// And what parts of it begin with, too: a letter in a mailbox, a value in JSON.
+constexpr std::array kInText = {
+    "{"sv,        "["sv,    "From"sv, "Retu"sv, "Rece"sv,  "Date:"sv, "MIME-"sv,
+    "Message-"sv, "Subj"sv, "Deli"sv, "X-"sv,   "DKIM-"sv, "To:"sv,   "ARC-"sv,
 };
 
 constexpr Marks kFirst = [] {
   Marks marks;
   for (const std::string_view mark : kMarks) marks.add(mark);
   for (const std::string_view mark : kTextMarks) marks.add(mark);
+  for (const std::string_view mark : kInText) marks.add(mark);
   return marks;
 }();
 
@@ -91,10 +95,10 @@ constexpr Marks kAt4 = [] {
   return marks;
 }();
 
-// Formats whose parts look like beginnings of others: a letter in a mailbox, a value in JSON.
-bool goes_on_in_text(std::string_view format) {
-  return format == "json" || format == "eml" || format == "mbox";
+bool begins_with_one(std::string_view head, std::span<const std::string_view> marks) {
+  return std::ranges::any_of(marks, [&](auto mark) { return head.starts_with(mark); });
 }
+
 bool is_text(std::byte byte) {
   const auto c = std::to_integer<uint8_t>(byte);
   return (c >= 0x20 && c < 0x7F) || c == '\n' || c == '\r' || c == '\t';
@@ -135,14 +139,15 @@ bool cannot_begin(std::span<const std::byte> head) {
 bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
   if (text.size() < kLeastStart || !has_mark(text)) return false;
+  const bool is_closed_text = begins_with_one(text, kTextMarks);
+  const bool may_be_in_text = !is_closed_text && begins_with_one(text, kInText);
+  if (may_be_in_text && follows_text(before)) return false;
   // Text of less than a sector is followed by zeros.
   const size_t zero = text.substr(0, 512).find('\0');
-  const bool marked_text =
-      std::ranges::any_of(kTextMarks, [&](auto m) { return text.starts_with(m); });
-  MemoryBytes bytes(marked_text && zero != std::string_view::npos ? head.first(zero) : head);
+  const bool ends_there = (is_closed_text || may_be_in_text) && zero != std::string_view::npos;
+  MemoryBytes bytes(ends_there ? head.first(zero) : head);
   const auto [format, family] = recognise(bytes);
   if (format.empty() || format == "text") return false;
-  if (goes_on_in_text(format) && follows_text(before)) return false;
   if (family->goes_on != nullptr) {
     MemoryBytes in_front(before);
     if (family->goes_on(in_front, bytes, format)) return false;

@@ -17,9 +17,7 @@ constexpr unsigned kMostThreads = 4;
 
 Lookers::Lookers(const Source& source, const SweepPlan& plan, const Detectors& detectors)
     : source_(source), plan_(plan), detectors_(detectors), is_damaged_(!source.gaps().empty()) {
-  for (size_t i = 0; i < std::min(slots_.size(), plan_.blocks()); ++i) {
-    slots_[i].end.resize(front());
-  }
+  for (End& end : ends_) end.bytes.resize(front());
   const size_t wanted = std::clamp(std::thread::hardware_concurrency(), 2U, kMostThreads);
   buffers_.resize(std::min(wanted, plan_.blocks()));
   for (auto& buffer : buffers_) buffer.resize(front() + SweepPlan::kBlock);
@@ -34,11 +32,11 @@ Lookers::Lookers(const Source& source, const SweepPlan& plan, const Detectors& d
 
 Seen Lookers::next() {
   std::unique_lock lock(mutex_);
-  Slot& slot = slot_of(taken_);
+  std::optional<Seen>& next = seen_of(taken_);
   // Woken for many at once, not to take a processor from those that look again and again.
-  const auto are_many = [&] { return slot.seen && ready_ >= kAhead / 2; };
-  while (!slot.seen) seen_.wait_for(lock, kNap, are_many);
-  Seen seen = *std::exchange(slot.seen, std::nullopt);
+  const auto are_many = [&] { return next && ready_ >= kAhead / 2; };
+  while (!next) seen_.wait_for(lock, kNap, are_many);
+  Seen seen = *std::exchange(next, std::nullopt);
   ++taken_;
   --ready_;
   lock.unlock();
@@ -94,16 +92,18 @@ std::vector<BadRange> Lookers::read(size_t number, std::span<std::byte> to) {
 }
 
 void Lookers::carry_ends(size_t number, std::span<std::byte> buffer) {
-  Slot& own = slot_of(number);
-  std::memcpy(own.end.data(), buffer.last(front()).data(), front());
-  std::unique_lock lock(mutex_);
-  own.read = number + 1;
+  if (number > 0) {
+    const End& before = end_of(number - 1);
+    std::unique_lock lock(mutex_);
+    read_.wait(lock, [&] { return before.count == number; });
+    lock.unlock();
+    std::memcpy(buffer.data(), before.bytes.data(), front());
+  }
+  End& own = end_of(number);
+  std::memcpy(own.bytes.data(), buffer.last(front()).data(), front());
+  const std::lock_guard lock(mutex_);
+  own.count = number + 1;
   read_.notify_all();
-  if (number == 0) return;
-  const Slot& before = slot_of(number - 1);
-  read_.wait(lock, [&] { return before.read == number; });
-  lock.unlock();
-  std::memcpy(buffer.data(), before.end.data(), front());
 }
 
 void Lookers::look(size_t number, std::span<const std::byte> buffer, Seen& seen) const {
@@ -126,7 +126,7 @@ void Lookers::look(size_t number, std::span<const std::byte> buffer, Seen& seen)
 
 void Lookers::hand_in(size_t number, Seen&& seen) {
   const std::lock_guard lock(mutex_);
-  slot_of(number).seen = std::move(seen);
+  seen_of(number) = std::move(seen);
   ++ready_;
   if (ready_ >= kAhead / 2) seen_.notify_one();
 }

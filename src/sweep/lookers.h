@@ -62,14 +62,14 @@ class Lookers {
  private:
   static constexpr size_t kAhead = 64;  // blocks looked at that were not asked for yet
 
-  // What is kept of a block: one more than may be looked at ahead, as the last one's end is asked
-  // for once more.
-  struct Slot {
-    std::vector<std::byte> end;  // what stands before the next block in its buffer
-    size_t read = 0;             // number of the block whose end that is, and 1
-    std::optional<Seen> seen;
+  // The end of a block, as it is to stand before the next one in its buffer. Each is put here once
+  // the one before it was taken out, so that two are enough.
+  struct End {
+    std::vector<std::byte> bytes;
+    size_t count = 0;  // blocks up to that one
   };
-  Slot& slot_of(size_t number) { return slots_[number % slots_.size()]; }
+  End& end_of(size_t number) { return ends_[number % ends_.size()]; }
+  std::optional<Seen>& seen_of(size_t number) { return looked_at_[number % looked_at_.size()]; }
 
   // Bytes in front of a block in its buffer: the end of the one before.
   size_t front() const { return SweepBlock::kMostBefore + plan_.kept; }
@@ -83,7 +83,7 @@ class Lookers {
 
   std::vector<BadRange> read(size_t number, std::span<std::byte> to);
 
-  // Keeps the end of a block for the next one, and puts the end of the one before in front of it.
+  // Puts the end of the block before in front of one, and keeps its own for the next.
   void carry_ends(size_t number, std::span<std::byte> buffer);
 
   // Shows a block to all detectors, in parts that have enough behind them.
@@ -100,7 +100,8 @@ class Lookers {
   std::condition_variable wanted_;  // of a block more
   std::condition_variable read_;    // a block, to its end
   std::condition_variable seen_;    // many blocks
-  std::array<Slot, kAhead + 1> slots_;
+  std::array<End, 2> ends_;
+  std::array<std::optional<Seen>, kAhead> looked_at_;
   size_t begun_ = 0;  // blocks
   size_t taken_ = 0;  // blocks
   size_t ready_ = 0;  // blocks seen that were not taken
