@@ -117,11 +117,13 @@ bool is_transport(std::string_view head) {
   return repeats(0, 188) || repeats(4, 192);
 }
 
-constexpr size_t kTarMark = 257;  // where a member of a tar has it
+bool has_tar_mark(std::string_view head) {
+  return head.size() > kTarMark && head.substr(kTarMark).starts_with("ustar");
+}
 
 bool has_mark(std::string_view head) {
   return !kFirst.at(head).empty() || !kAt4.at(head.substr(4)).empty() || is_transport(head) ||
-         (head.size() > kTarMark && head.substr(kTarMark).starts_with("ustar"));
+         has_tar_mark(head);
 }
 
 }  // namespace
@@ -139,8 +141,10 @@ bool cannot_begin(std::span<const std::byte> head) {
 bool may_begin(std::span<const std::byte> head, std::span<const std::byte> before) {
   const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
   if (text.size() < kLeastStart || !has_mark(text)) return false;
-  const bool is_closed_text = begins_with_one(text, kTextMarks);
-  const bool may_be_in_text = !is_closed_text && begins_with_one(text, kInText);
+  // A tar begins with a name, which may be like the beginning of anything.
+  const bool is_tar = has_tar_mark(text);
+  const bool is_closed_text = !is_tar && begins_with_one(text, kTextMarks);
+  const bool may_be_in_text = !is_tar && !is_closed_text && begins_with_one(text, kInText);
   if (may_be_in_text && follows_text(before)) return false;
   // Text of less than a sector is followed by zeros.
   const size_t zero = text.substr(0, 512).find('\0');

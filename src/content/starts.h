@@ -6,6 +6,9 @@
 
 namespace undershelf::content {
 
+// Byte of a member's head at which a tar has its mark (POSIX.1-2017, pax, "ustar").
+constexpr size_t kTarMark = 257;
+
 // Bytes from a start on that are looked at.
 constexpr size_t kStartLength = 4608;
 // And without which nothing is told.

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "content/families.h"
+#include "content/starts.h"
 #include "model/blank.h"
 
 namespace undershelf::content {
@@ -9,7 +10,7 @@ namespace {
 
 constexpr uint64_t kBlock = 512;
 
-std::string_view recognise(Bytes& bytes) { return bytes.has(257, "ustar") ? "tar" : ""; }
+std::string_view recognise(Bytes& bytes) { return bytes.has(kTarMark, "ustar") ? "tar" : ""; }
 
 // A number in octal digits, or in base 256 where it begins with 0x80.
 uint64_t number(Bytes& bytes, uint64_t at, int digits) {

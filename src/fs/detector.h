@@ -29,8 +29,9 @@ struct SweepBlock {
 
   // Visits those of the own sectors that are all there of whose bytes `may_be` is true: where each
   // begins in `bytes`, and its bytes. `may_be` is asked of all: it should be true of few, and told
-  // without a branch, as which way that goes would depend on the bytes.
-  template <typename MayBe, typename Visit>
+  // without a branch, as which way that goes would depend on the bytes. `further`: a byte of a
+  // sector that it looks at besides the first ones.
+  template <size_t further = 0, typename MayBe, typename Visit>
   void each_sector(MayBe may_be, Visit visit) const {
     constexpr size_t kGroup = 8 * kSweepStep;  // bytes
     const auto* const sectors = reinterpret_cast<const unsigned char*>(bytes.data());
@@ -42,6 +43,7 @@ struct SweepBlock {
       for (size_t i = 0; i < kGroup; i += kSweepStep) {
         const unsigned char* sector = sectors + group + i;
         __builtin_prefetch(sector + kGroup);
+        if constexpr (further != 0) __builtin_prefetch(sector + kGroup + further);
         chosen |= unsigned{may_be(sector)} << (i / kSweepStep);
       }
       for (; chosen != 0; chosen &= chosen - 1) {

@@ -28,7 +28,7 @@ class ContentDetector : public Detector {
  public:
   size_t reach() const override { return content::kStartLength; }
   void look(const SweepBlock& block, std::vector<Trace>& found) const override {
-    block.each_sector(may_be_start, [&](size_t at, const unsigned char*) {
+    block.each_sector<content::kTarMark>(may_be_start, [&](size_t at, const unsigned char*) {
       const auto there = block.bytes.subspan(at);
       if (is_descriptor(there) && block.offset + at >= kBeforeDescriptor) {
         found.push_back({block.offset + at - kBeforeDescriptor, kSweepStep, kStartTrace, 0, 0});

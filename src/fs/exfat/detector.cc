@@ -15,10 +15,10 @@ namespace {
 constexpr size_t kEntry = sizeof(DirectoryEntry);
 constexpr unsigned char kJump = 0xEB, kMedia = 0xF8;  // a boot sector's first byte, and a FAT's
 
-// Codes go up to 5 of what a folder cannot do without, and to 2 of all else.
+// Codes go up to 5 of what a folder cannot do without, and to 2 of all else; 0 is behind the last.
 constexpr bool is_defined(unsigned char type) {
   constexpr unsigned char kTypeCode = 0x1F, kImportanceAndCategory = 0x60;
-  return (type & kTypeCode) <= ((type & kImportanceAndCategory) == 0 ? 5 : 2);
+  return type != 0 && (type & kTypeCode) <= ((type & kImportanceAndCategory) == 0 ? 5 : 2);
 }
 
 // What a byte may be that a sector begins with: the type of an entry, or one that besides begins
@@ -77,7 +77,7 @@ class ExfatDetector : public Detector {
 
  private:
   // Whether the first two are entries as far as their types tell (section 6.2): sectors of folders
-  // hold nothing else.
+  // hold nothing else, and no set where one of them is the end.
   static bool may_be_entries(const unsigned char* bytes) {
     return (kFirsts[bytes[0]] & kFirsts[bytes[kEntry]] & kIsEntry) != 0;
   }
