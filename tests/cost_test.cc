@@ -2,6 +2,7 @@
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <gtest/gtest.h>
 
+#include <atomic>
 #include <boost/endian/conversion.hpp>
 #include <cstring>
 #include <map>
@@ -47,7 +48,7 @@ class CountedSource : public Source {
  private:
   uint64_t size_;
   std::map<uint64_t, std::string> parts_;
-  mutable uint64_t read_ = 0;
+  mutable std::atomic<uint64_t> read_ = 0;  // by several threads
 };
 
 struct Counted : Sink {

@@ -11,7 +11,9 @@
 #include <set>
 #include <thread>
 
+#include "model/budget.h"
 #include "model/text.h"
+#include "source/by_two.h"
 #include "support.h"
 #include "sweep/sweep.h"
 
@@ -161,15 +163,15 @@ TEST_P(Formatted, AKilledSweepGoesOnAndQuickFindsKeepTheirIds) {
   const std::string shelf = folder_.path("second.shelf");
   ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf}).code, 0);
   const std::vector<Json> quick = rows_of(shelf);
-  ASSERT_EQ(undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep"}).code, 0);
+  ASSERT_EQ(
+      undershelf({"scan", image_, "--shelf", shelf, "--depth", "deep", "--to", "8388608"}).code, 0);
   std::map<int64_t, Json> deep;
   for (const Json& row : rows_of(shelf)) deep[row["id"]] = row;
   for (const Json& row : quick) EXPECT_EQ(deep[row["id"].get<int64_t>()]["path"], row["path"]);
-  // As a killed scan leaves it: half of the source was looked at, nothing was put together.
+  // As a killed scan leaves it: a part of the source was looked at, nothing was put together.
   {
     SQLite::Database db(shelf, SQLite::OPEN_READWRITE);
-    db.exec("UPDATE sweep SET position=8388608");
-    db.exec("DELETE FROM traces WHERE offset>=8388608");
+    db.exec("UPDATE sweep SET length=" + std::to_string(std::filesystem::file_size(image_)));
     for (const char* table : {"streams", "names", "evidence", "structures"}) {
       db.exec(std::string("DELETE FROM ") + table +
               " WHERE entry IN (SELECT id FROM entries WHERE state='former')");
@@ -690,36 +692,63 @@ TEST(Sweep, ShowsEveryPlaceOnceWithWhatFollows) {
   }
 }
 
-// A medium that fails is asked for one thing at a time, and in order.
+// Near its beginning a sector cannot be read. Counts what is asked behind it, and what of that is
+// not asked one at a time and in order.
+struct FailingMedium : MemorySource {
+  FailingMedium() : MemorySource(std::string(32 << 20, 'x'), {{512, 512}}) {}
+  ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
+    // Known for certain once the thread that met it asks again; the others may each have been
+    // about to read.
+    constexpr int kMostThreads = 4;
+    if (std::this_thread::get_id() == met_by) is_known = true;
+    const bool counts = is_known && ++asked > kMostThreads;
+    if (counts && (++reading > 1 || offset < last)) ++faults;
+    ReadResult result = MemorySource::read(offset, out);
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    if (counts) last = offset, --reading;
+    if (!result.ok()) met_by = std::this_thread::get_id();
+    return result;
+  }
+  mutable std::atomic<std::thread::id> met_by = std::thread::id();
+  mutable std::atomic<bool> is_known = false;
+  mutable std::atomic<int> asked = 0;
+  mutable std::atomic<int> reading = 0, faults = 0;
+  mutable std::atomic<uint64_t> last = 0;
+};
+
 TEST(Sweep, ReadsOneAtATimeOncePlacesCannotBeRead) {
-  struct Failing : MemorySource {
-    Failing() : MemorySource(std::string(32 << 20, 'x'), {{512, 512}}) {}
-    ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
-      // Known for certain once the thread that met it asks again; the others may each have been
-      // about to read.
-      constexpr int kMostThreads = 4;
-      if (std::this_thread::get_id() == met_by) is_known = true;
-      const bool counts = is_known && ++asked > kMostThreads;
-      if (counts && (++reading > 1 || offset < last)) ++faults;
-      ReadResult result = MemorySource::read(offset, out);
-      std::this_thread::sleep_for(std::chrono::milliseconds(1));
-      if (counts) last = offset, --reading;
-      if (!result.ok()) met_by = std::this_thread::get_id();
-      return result;
-    }
-    mutable std::atomic<std::thread::id> met_by = std::thread::id();
-    mutable std::atomic<bool> is_known = false;
-    mutable std::atomic<int> asked = 0;
-    mutable std::atomic<int> reading = 0, faults = 0;
-    mutable std::atomic<uint64_t> last = 0;
-  };
-  const Failing source;
+  const FailingMedium source;
   SweepCallbacks callbacks;
   callbacks.progress = [](uint64_t, const SweepFinds&) { return true; };
   callbacks.checkpoint = [](uint64_t, SweepFinds&&) {};
   EXPECT_EQ(undershelf::sweep(source, {0, source.size()}, {}, callbacks), source.size());
   EXPECT_GT(source.asked, 32);
   EXPECT_EQ(source.faults, 0);
+}
+
+TEST(ByTwo, ReadsOneAtATimeOncePlacesCannotBeRead) {
+  const FailingMedium source;
+  std::vector<ByteRange> ranges;
+  for (uint64_t at = 0; at < source.size(); at += 256 << 10) ranges.push_back({at, 256 << 10});
+  std::vector<int> shown(ranges.size());
+  look_by_two(source, ranges, [&](size_t number, std::span<const std::byte> bytes, bool is_whole) {
+    EXPECT_EQ(bytes.size(), ranges[number].length);
+    EXPECT_EQ(is_whole, number > 0);
+    ++shown[number];
+  });
+  EXPECT_EQ(shown, std::vector<int>(ranges.size(), 1));
+  EXPECT_GT(source.asked, 32);
+  EXPECT_EQ(source.faults, 0);
+}
+
+TEST(ByTwo, EndsWithWhatItsLookThrows) {
+  const MemorySource source(std::string(1 << 20, 'x'));
+  const std::vector<ByteRange> ranges(100, {0, 4096});
+  const auto look = [](size_t number, std::span<const std::byte>, bool) {
+    if (number == 50) throw Stopped{};
+  };
+  EXPECT_THROW(look_by_two(source, ranges, look), Stopped);
+  look_by_two(source, {}, look);
 }
 
 TEST(Sweep, StopsInOrderAndGoesOn) {

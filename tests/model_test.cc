@@ -1,9 +1,10 @@
-// Plain values: pieces and their packed form, times, text.
+// Plain values: pieces and traces and their packed forms, times, text.
 #include <gtest/gtest.h>
 
 #include "model/pieces.h"
 #include "model/text.h"
 #include "model/time.h"
+#include "model/trace.h"
 
 namespace undershelf {
 namespace {
@@ -30,6 +31,29 @@ TEST(Pieces, DamagedPackedFormIsRefused) {
   std::string huge;
   for (int i = 0; i < 4; ++i) huge += pack({{zeros, 0, (uint64_t{1} << 62) - 1}});
   EXPECT_FALSE(unpack(huge)) << "lengths that add up beyond 2^63";
+}
+
+TEST(Traces, PackedFormBringsBackWhatWasPacked) {
+  const std::vector<std::vector<Trace>> cases = {
+      {},
+      {{0, 512, 0, 0, 0}},
+      {{4096, 1024, 3, 7, 1024}, {5120, 4096, 3, 8, 1024}, {512, 1, 2, 3, 4}},
+      {{UINT64_MAX, UINT64_MAX, UINT32_MAX, UINT64_MAX, UINT64_MAX}, {0, 0, 0, 0, 0}},
+      {{1 << 20, 512, 1, UINT64_MAX, 0}, {1 << 21, 512, 1, 5, 0}, {1 << 22, 512, 1, UINT64_MAX, 0}},
+  };
+  for (const auto& traces : cases) EXPECT_EQ(unpack_traces(pack(traces)), traces);
+}
+
+TEST(Traces, DamagedPackedFormIsRefused) {
+  const std::vector<Trace> traces = {{1'000'000, 4096, 1, 2, 3}, {9'000'000, 4096, 1, 2, 3}};
+  const std::string sound = pack(traces);
+  for (size_t cut = 1; cut < sound.size(); ++cut) {
+    const auto some = unpack_traces(sound.substr(0, cut));
+    EXPECT_TRUE(!some || *some == std::vector{traces[0]}) << cut;
+  }
+  EXPECT_FALSE(unpack_traces(std::string(20, '\xFF')));
+  EXPECT_FALSE(unpack_traces(std::string("\xFF\xFF\xFF\xFF\xFF\1\0\0\0\0", 10)))
+      << "a kind of more than 32 bits";
 }
 
 TEST(Pieces, JoinAndTruncate) {

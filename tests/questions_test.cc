@@ -1,11 +1,13 @@
 // The questions of docs/questions.md, put to real shelves; their answers held against `list`.
 #include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <functional>
 #include <set>
 #include <sstream>
 
+#include "shelf/schema.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -131,6 +133,21 @@ TEST(Questions, OfTheDocumentHaveAnswers) {
     Rows rows;
     ASSERT_NO_THROW(rows = ask(shelf_of(name), asked.at(question)));
     if (holds) holds(shelf_of(name), rows);
+  }
+}
+
+// What may be asked for is documented: every column but a row's own id.
+TEST(Questions, ShelfIsDocumented) {
+  const std::string document = read_file(UNDERSHELF_DOCS "/shelf.md");
+  EXPECT_NE(document.find(fmt::format("is the version: {}.", kShelfVersion)), std::string::npos);
+  const Rows columns =
+      ask(shelf_of("ntfs-office"),
+          "SELECT m.name, c.name FROM sqlite_master m, pragma_table_info(m.name) c "
+          "WHERE m.type='table' AND m.name NOT LIKE 'sqlite_%' AND c.name<>'id'");
+  EXPECT_GT(columns.size(), 80U);
+  for (const auto& column : columns) {
+    EXPECT_NE(document.find("`" + column[1] + "`"), std::string::npos)
+        << column[0] << "." << column[1];
   }
 }
 

@@ -65,7 +65,7 @@ void load_named(SQLite::Database& db, Scene& scene) {
 
 }  // namespace
 
-Scene load_scene(const Shelf& shelf, const Claims& claims, uint64_t size) {
+Scene load_scene(Shelf& shelf, const Claims& claims, uint64_t size) {
   Scene scene;
   Taken living, lost;
   if (const auto found = claims.find(SpaceId::source); found != claims.end()) {
@@ -77,11 +77,8 @@ Scene load_scene(const Shelf& shelf, const Claims& claims, uint64_t size) {
   living.settle();
   load_lost(shelf.db(), scene, lost);
   load_named(shelf.db(), scene);
-  SQLite::Statement row(shelf.db(), "SELECT offset FROM traces WHERE system=? AND kind=?");
-  row.bind(1, kContentStarts);
-  row.bind(2, kStartTrace);
-  while (row.executeStep()) {
-    const uint64_t offset = size_of(row.getColumn(0));
+  for (const Trace& trace : SweepStore(shelf).traces(kContentStarts, kStartTrace)) {
+    const uint64_t offset = trace.offset;
     if (offset < size && !living.contains(offset) && !lost.contains(offset)) {
       scene.starts.push_back({offset, {}});
     }

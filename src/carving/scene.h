@@ -45,6 +45,6 @@ struct Scene {
 };
 
 // Of the source. `size`: its bytes.
-Scene load_scene(const Shelf& shelf, const Claims& claims, uint64_t size);
+Scene load_scene(Shelf& shelf, const Claims& claims, uint64_t size);
 
 }  // namespace undershelf::carving

@@ -3,27 +3,13 @@
 #include <algorithm>
 #include <limits>
 
+#include "model/varint.h"
+
 namespace undershelf {
 namespace {
 
 bool has_offset(Piece::Kind kind) {
   return kind == Piece::Kind::range || kind == Piece::Kind::inline_bytes;
-}
-
-void put_varint(std::string& out, uint64_t value) {
-  for (; value >= 0x80; value >>= 7) out.push_back(static_cast<char>(value | 0x80));
-  out.push_back(static_cast<char>(value));
-}
-
-bool take_varint(std::string_view& in, uint64_t& value) {
-  value = 0;
-  for (int shift = 0; shift < 64 && !in.empty(); shift += 7) {
-    const auto byte = static_cast<uint8_t>(in.front());
-    in.remove_prefix(1);
-    value |= static_cast<uint64_t>(byte & 0x7F) << shift;
-    if ((byte & 0x80) == 0) return true;
-  }
-  return false;
 }
 
 }  // namespace
@@ -61,8 +47,7 @@ std::string pack(const Pieces& pieces) {
   for (const Piece& piece : pieces) {
     put_varint(out, piece.length << 2 | static_cast<uint64_t>(piece.kind));
     if (has_offset(piece.kind)) {
-      const auto delta = static_cast<int64_t>(piece.offset - expected);
-      put_varint(out, (static_cast<uint64_t>(delta) << 1) ^ static_cast<uint64_t>(delta >> 63));
+      put_varint(out, zigzag(piece.offset - expected));
       expected = piece.offset + piece.length;
     }
   }
@@ -79,9 +64,9 @@ std::optional<Pieces> unpack(std::string_view packed) {
     if (!take_varint(packed, head)) return std::nullopt;
     Piece piece{static_cast<Piece::Kind>(head & 3), 0, head >> 2};
     if (has_offset(piece.kind)) {
-      uint64_t zigzag = 0;
-      if (!take_varint(packed, zigzag)) return std::nullopt;
-      piece.offset = expected + ((zigzag >> 1) ^ (~(zigzag & 1) + 1));
+      uint64_t difference = 0;
+      if (!take_varint(packed, difference)) return std::nullopt;
+      piece.offset = expected + from_zigzag(difference);
       if (piece.offset > kMost) return std::nullopt;
       expected = piece.offset + piece.length;
     }

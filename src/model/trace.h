@@ -3,6 +3,11 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
 
 #include "model/range.h"
 
@@ -26,6 +31,14 @@ struct Trace {
   }
   bool operator==(const Trace&) const = default;
 };
+
+// Packed form (docs/shelf.md, "sweep, traces"): for each a varint of its kind, one of the zigzag
+// difference of its offset to the last one's, one of its length, one of the zigzag difference of
+// its number to the last one's, and one of `other`.
+std::string pack(std::span<const Trace> traces);
+
+// Nothing if `packed` is not the packed form of traces.
+std::optional<std::vector<Trace>> unpack_traces(std::string_view packed);
 
 // Places at which files of known formats seem to begin. Kinds: kMarkTrace, `number`: the mark with
 // which it begins (content/types.h); kStartTrace, if a file begins there that may be known by its

@@ -6,6 +6,7 @@
 
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "model/ids.h"
@@ -14,11 +15,16 @@
 
 namespace undershelf {
 
-// The pieces in a column; a damaged value reads as none.
-inline Pieces pieces_of(const SQLite::Column& column) {
+// Of a blob; valid until the row is left.
+inline std::string_view bytes_of(const SQLite::Column& column) {
   const auto* data = static_cast<const char*>(column.getBlob());
   if (data == nullptr) return {};
-  return unpack({data, static_cast<size_t>(column.getBytes())}).value_or(Pieces{});
+  return {data, static_cast<size_t>(column.getBytes())};
+}
+
+// The pieces in a column; a damaged value reads as none.
+inline Pieces pieces_of(const SQLite::Column& column) {
+  return unpack(bytes_of(column)).value_or(Pieces{});
 }
 
 inline uint64_t size_of(const SQLite::Column& column) {

@@ -7,7 +7,7 @@
 namespace undershelf {
 
 constexpr int kShelfApplicationId = 0x55534C46;  // PRAGMA application_id: "USLF"
-constexpr int kShelfVersion = 11;                // PRAGMA user_version
+constexpr int kShelfVersion = 12;                // PRAGMA user_version
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE source(
@@ -53,10 +53,7 @@ CREATE TABLE sweep(
   begin INTEGER NOT NULL, length INTEGER NOT NULL, systems TEXT NOT NULL,
   position INTEGER NOT NULL, unreadable INTEGER NOT NULL, left_out INTEGER NOT NULL);
 CREATE TABLE swept(begin INTEGER NOT NULL, length INTEGER NOT NULL);
-CREATE TABLE traces(
-  system TEXT NOT NULL, kind INTEGER NOT NULL, offset INTEGER NOT NULL, length INTEGER NOT NULL,
-  number INTEGER NOT NULL, other INTEGER NOT NULL,
-  PRIMARY KEY(system, offset, kind, number)) WITHOUT ROWID;
+CREATE TABLE traces(system TEXT NOT NULL, count INTEGER NOT NULL, packed BLOB NOT NULL);
 CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact INTEGER NOT NULL);
 CREATE INDEX names_by_entry ON names(entry);
 )sql";

@@ -5,7 +5,8 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
-#include <utility>
+#include <iterator>
+#include <tuple>
 
 #include "shelf/rows.h"
 #include "shelf/schema.h"
@@ -16,24 +17,22 @@ namespace {
 constexpr int kOfTheSource = 0;  // in place of a volume's id
 constexpr int kSetAside = -1;    // in `merged_into`
 
-// Columns as all_of reads them; `condition`: of SQL.
-SQLite::Statement select(SQLite::Database& db, std::string_view system,
-                         std::string_view condition) {
-  SQLite::Statement row(db, fmt::format("SELECT kind, offset, length, number, other FROM "
-                                        "traces WHERE system=?1 AND {} "
-                                        "ORDER BY offset, kind",
-                                        condition));
+// Those of which `is_wanted` is true, by place, each once; a damaged row has none.
+template <typename IsWanted>
+std::vector<Trace> traces_if(SQLite::Database& db, std::string_view system, IsWanted is_wanted) {
+  SQLite::Statement row(db, "SELECT packed FROM traces WHERE system=? ORDER BY rowid");
   row.bind(1, std::string(system));
-  return row;
-}
-
-std::vector<Trace> all_of(SQLite::Statement row) {
   std::vector<Trace> found;
   while (row.executeStep()) {
-    found.push_back({size_of(row.getColumn(1)), size_of(row.getColumn(2)),
-                     row.getColumn(0).getUInt(), size_of(row.getColumn(3)),
-                     size_of(row.getColumn(4))});
+    const auto traces = unpack_traces(bytes_of(row.getColumn(0)));
+    if (traces) std::ranges::copy_if(*traces, std::back_inserter(found), is_wanted);
   }
+  const auto key = [](const Trace& trace) {
+    return std::tuple(trace.offset, trace.kind, trace.number);
+  };
+  if (!std::ranges::is_sorted(found, {}, key)) std::ranges::stable_sort(found, {}, key);
+  const auto twice = std::ranges::unique(found, {}, key);
+  found.erase(twice.begin(), twice.end());
   return found;
 }
 
@@ -100,25 +99,19 @@ void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
                      std::span<const std::vector<Trace>> traces,
                      std::span<const ByteRange> unreadable) {
   SQLite::Transaction transaction(shelf_.db());
-  SQLite::Statement row(shelf_.db(), "INSERT OR IGNORE INTO traces VALUES(?,?,?,?,?,?)");
+  SQLite::Statement row(shelf_.db(), "INSERT INTO traces VALUES(?,?,?)");
   for (size_t i = 0; i < systems.size(); ++i) {
-    count(systems[i]);
-    uint64_t& kept = counts_[systems[i]];
-    for (const Trace& trace : traces[i]) {
-      if (kept >= kMostTraces) {
-        ++record.left_out;
-        continue;
-      }
-      ++kept;
-      row.bindNoCopy(1, systems[i]);
-      row.bind(2, trace.kind);
-      row.bind(3, static_cast<int64_t>(trace.offset));
-      row.bind(4, static_cast<int64_t>(trace.length));
-      row.bind(5, static_cast<int64_t>(trace.number));
-      row.bind(6, static_cast<int64_t>(trace.other));
-      row.exec();
-      row.reset();
-    }
+    const uint64_t known = count(systems[i]);
+    const size_t kept = std::min(kMostTraces - std::min(kMostTraces, known), traces[i].size());
+    record.left_out += traces[i].size() - kept;
+    if (kept == 0) continue;
+    counts_[systems[i]] += kept;
+    const std::string packed = pack(std::span(traces[i]).first(kept));
+    row.bindNoCopy(1, systems[i]);
+    row.bind(2, static_cast<int64_t>(kept));
+    row.bindNoCopy(3, packed.data(), static_cast<int>(packed.size()));
+    row.exec();
+    row.reset();
   }
   SQLite::Statement damage(shelf_.db(), "INSERT INTO damage VALUES(?,?,?,?)");
   for (const ByteRange& range : unreadable) {
@@ -139,13 +132,12 @@ void SweepStore::add(SweepRecord& record, std::span<const std::string> systems,
 }
 
 std::vector<Trace> SweepStore::traces(std::string_view system, std::optional<uint32_t> kind) const {
-  SQLite::Statement row = select(shelf_.db(), system, "(?2 IS NULL OR kind=?2)");
-  if (kind) row.bind(2, *kind);
-  return all_of(std::move(row));
+  return traces_if(shelf_.db(), system,
+                   [&](const Trace& trace) { return !kind || trace.kind == *kind; });
 }
 
 std::vector<Trace> SweepStore::numbered_traces(std::string_view system) const {
-  return all_of(select(shelf_.db(), system, "number<>0"));
+  return traces_if(shelf_.db(), system, [](const Trace& trace) { return trace.number != 0; });
 }
 
 void SweepStore::begin_anew() {
@@ -206,7 +198,7 @@ void SweepStore::end_storing(const std::set<VolumeId>& volumes) {
 uint64_t SweepStore::count(const std::string& system) {
   const auto [known, fresh] = counts_.try_emplace(system, 0);
   if (fresh) {
-    SQLite::Statement row(shelf_.db(), "SELECT count(*) FROM traces WHERE system=?");
+    SQLite::Statement row(shelf_.db(), "SELECT coalesce(sum(count),0) FROM traces WHERE system=?");
     row.bind(1, system);
     row.executeStep();
     known->second = size_of(row.getColumn(0));

@@ -3,10 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <filesystem>
-#include <future>
 
+#include "source/by_two.h"
 #include "source/device.h"
 #include "source/hash.h"
 #include "source/ledger.h"
@@ -25,23 +24,12 @@ std::string serial_of(const std::string& path) {
   return Ledger::load(ledger_of(path)).header().serial;
 }
 
-// Of each range; empty where it cannot be read in full. Two at a time, as hashing takes longer than
-// reading.
+// Of each range; empty where it cannot be read in full.
 std::vector<std::string> hashes_of(const Source& source, const std::vector<ByteRange>& ranges) {
   std::vector<std::string> hashes(ranges.size());
-  std::array<std::vector<std::byte>, 2> blocks;
-  for (size_t begin = 0; begin < ranges.size(); begin += blocks.size()) {
-    const size_t count = std::min(blocks.size(), ranges.size() - begin);
-    std::array<std::future<std::string>, blocks.size()> hashed;
-    for (size_t i = 0; i < count; ++i) {
-      blocks[i].resize(ranges[begin + i].length);
-      if (!source.read(ranges[begin + i].offset, blocks[i]).ok()) continue;
-      hashed[i] = std::async(sha256_hex, std::span<const std::byte>(blocks[i]));
-    }
-    for (size_t i = 0; i < count; ++i) {
-      if (hashed[i].valid()) hashes[begin + i] = hashed[i].get();
-    }
-  }
+  look_by_two(source, ranges, [&](size_t number, std::span<const std::byte> bytes, bool is_whole) {
+    if (is_whole) hashes[number] = sha256_hex(bytes);
+  });
   return hashes;
 }
 

@@ -16,7 +16,7 @@ constexpr unsigned kMostThreads = 4;
 }  // namespace
 
 Lookers::Lookers(const Source& source, const SweepPlan& plan, const Detectors& detectors)
-    : source_(source), plan_(plan), detectors_(detectors), is_damaged_(!source.gaps().empty()) {
+    : source_(source), plan_(plan), detectors_(detectors), turns_(source) {
   for (End& end : ends_) end.bytes.resize(front());
   const size_t wanted = std::clamp(std::thread::hardware_concurrency(), 2U, kMostThreads);
   buffers_.resize(std::min(wanted, plan_.blocks()));
@@ -34,8 +34,7 @@ Seen Lookers::next() {
   std::unique_lock lock(mutex_);
   std::optional<Seen>& next = seen_of(taken_);
   // Woken for many at once, not to take a processor from those that look again and again.
-  const auto are_many = [&] { return next && ready_ >= kAhead / 2; };
-  while (!next) seen_.wait_for(lock, kNap, are_many);
+  while (!next) seen_.wait_for(lock, kNap, [&] { return next && are_many(); });
   Seen seen = *std::exchange(next, std::nullopt);
   ++taken_;
   --ready_;
@@ -56,8 +55,7 @@ void Lookers::stop() {
 
 void Lookers::work(std::span<std::byte> buffer) {
   for (;;) {
-    std::unique_lock turn(turn_, std::defer_lock);
-    if (is_damaged_) turn.lock();
+    std::unique_lock turn = turns_.take();
     const std::optional<size_t> number = take_number();
     if (!number) return;
     Seen seen;
@@ -87,7 +85,7 @@ std::optional<size_t> Lookers::take_number() {
 std::vector<BadRange> Lookers::read(size_t number, std::span<std::byte> to) {
   const uint64_t start = plan_.start(number);
   std::vector<BadRange> bad = source_.read(start, to.first(plan_.end(number) - start)).bad;
-  if (!bad.empty()) is_damaged_ = true;
+  turns_.note(bad);
   return bad;
 }
 
@@ -128,7 +126,7 @@ void Lookers::hand_in(size_t number, Seen&& seen) {
   const std::lock_guard lock(mutex_);
   seen_of(number) = std::move(seen);
   ++ready_;
-  if (ready_ >= kAhead / 2) seen_.notify_one();
+  if (are_many()) seen_.notify_one();
 }
 
 }  // namespace undershelf

@@ -3,7 +3,6 @@
 
 #include <algorithm>
 #include <array>
-#include <atomic>
 #include <condition_variable>
 #include <cstdint>
 #include <exception>
@@ -15,6 +14,7 @@
 #include <vector>
 
 #include "fs/detector.h"
+#include "source/by_two.h"
 #include "source/source.h"
 
 namespace undershelf {
@@ -91,11 +91,13 @@ class Lookers {
 
   void hand_in(size_t number, Seen&& seen);
 
+  // Whether so many blocks are ready that they are worth waking somebody, or all that are left.
+  bool are_many() const { return ready_ >= kAhead / 2 || taken_ + ready_ == plan_.blocks(); }
+
   const Source& source_;
   const SweepPlan plan_;
   const Detectors& detectors_;
-  std::mutex turn_;  // to read, where one does at a time
-  std::atomic<bool> is_damaged_;
+  Turns turns_;
   std::mutex mutex_;                // of all below, but for the ends of blocks that were read
   std::condition_variable wanted_;  // of a block more
   std::condition_variable read_;    // a block, to its end

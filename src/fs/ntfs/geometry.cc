@@ -9,6 +9,7 @@
 
 #include "fs/ntfs/record.h"
 #include "fs/ntfs/runs.h"
+#include "source/by_two.h"
 
 namespace undershelf::ntfs {
 namespace {
@@ -129,25 +130,40 @@ std::optional<Geometry> from_mft_record(const Source& volume, uint64_t offset) {
   return std::nullopt;
 }
 
+// Where records that say they are the first begin, by place: bytes of the volume.
+std::vector<uint64_t> first_records(const Source& volume, const ByteRange& within) {
+  constexpr uint64_t kBlock = 128 << 10;  // bytes read at once
+  constexpr size_t kStep = 512;
+  std::vector<ByteRange> blocks;
+  for (uint64_t at = within.offset; at < within.end(); at += kBlock) {
+    blocks.push_back({at, std::min(kBlock, within.end() - at)});
+  }
+  std::vector<std::vector<uint64_t>> found(blocks.size());
+  look_by_two(volume, blocks, [&](size_t number, std::span<const std::byte> bytes, bool) {
+    for (size_t at = 0; at + sizeof(RecordHeader) <= bytes.size(); at += kStep) {
+      if (std::memcmp(bytes.data() + at, "FILE", 4) != 0) continue;
+      const auto header = load<RecordHeader>(bytes, at);
+      if (header->usa_offset.value() == sizeof(RecordHeader) &&
+          header->record_number.value() == 0) {
+        found[number].push_back(blocks[number].offset + at);
+      }
+    }
+  });
+  std::vector<uint64_t> all;
+  for (const auto& some : found) all.insert(all.end(), some.begin(), some.end());
+  return all;
+}
+
 // Looks for $MFT where formatters put it and its mirror: near the start, 3 GiB in, in the middle.
 std::optional<Geometry> infer_geometry(const Source& volume) {
   constexpr uint64_t kSearched = 64 << 20;  // bytes, at each place
-  constexpr size_t kStep = 512;
-  std::vector<std::byte> block(128 << 10);
-  std::vector<uint64_t> starts = {0, 3ULL << 30, volume.size() / 2};
-  for (uint64_t& start : starts) start -= std::min(start, start == 0 ? 0 : kSearched / 2);
-  for (const uint64_t start : starts) {
-    for (uint64_t base = start / block.size() * block.size();
-         base < std::min(volume.size(), start + kSearched); base += block.size()) {
-      volume.read(base, block);
-      for (size_t at = 0; at < block.size(); at += kStep) {
-        if (std::memcmp(block.data() + at, "FILE", 4) != 0) continue;
-        const auto header = load<RecordHeader>(block, at);
-        if (header->usa_offset.value() != sizeof(RecordHeader) ||
-            header->record_number.value() != 0) {
-          continue;
-        }
-        if (auto g = from_mft_record(volume, base + at)) return g;
+  constexpr uint64_t kAtOnce = 8 << 20;     // bytes looked through before records are looked at
+  for (const uint64_t middle : {uint64_t{0}, uint64_t{3} << 30, volume.size() / 2}) {
+    const uint64_t start = middle - std::min(middle, kSearched / 2);
+    const uint64_t end = std::min(volume.size(), start + kSearched);
+    for (uint64_t at = start / kAtOnce * kAtOnce; at < end; at += kAtOnce) {
+      for (const uint64_t record : first_records(volume, {at, std::min(kAtOnce, end - at)})) {
+        if (auto g = from_mft_record(volume, record)) return g;
       }
     }
   }
