@@ -54,7 +54,7 @@ int main(int count, char** arguments) {
   const fs::path folder = arguments[3];
   for (const FileSystem& system : file_systems()) {
     const auto recording = std::make_shared<fuzz::RecordingSource>(source);
-    const auto reader = system.open(recording, {0, source->size()}, {});
+    const auto reader = system.open({recording, {0, source->size()}, {}});
     if (reader) {
       fuzz::NullSink sink;
       reader->read(sink);

@@ -9,7 +9,7 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
   for (const bool headless : {false, true}) {
     ReadOptions options;
     options.headless = headless;
-    const auto reader = fuzz::target_system().open(source, {0, source->size()}, options);
+    const auto reader = fuzz::target_system().open({source, {0, source->size()}, options});
     if (!reader) continue;
     fuzz::NullSink sink;
     reader->read(sink);

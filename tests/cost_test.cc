@@ -101,7 +101,7 @@ class FatCosts : public testing::Test {
     source_->put(kReserved, table);
     source_->put(kReserved + fat_size_, table);
     source_->put(kReserved + 2 * fat_size_, root);
-    reader_ = system_named("fat").open(source_, {0, size}, {});
+    reader_ = system_named("fat").open({source_, {0, size}, {}});
     ASSERT_TRUE(reader_);
   }
 
@@ -189,7 +189,7 @@ TEST(ExfatCosts, AClusterIsReadForOneFolder) {
     std::string cluster = image.substr(root, 4096);
     cluster.replace(96, std::min<size_t>(sets.size(), 4000), sets.substr(0, 4000));
     source->put(root, cluster);
-    const auto reader = system_named("exfat").open(source, {0, source->size()}, {});
+    const auto reader = system_named("exfat").open({source, {0, source->size()}, {}});
     EXPECT_TRUE(reader);
     const uint64_t before = source->read_so_far();
     Counted found;

@@ -199,15 +199,24 @@ class Forward {
 
   // Behind the data of the stream of the object at `at`, if its dictionary tells its length.
   std::optional<uint64_t> stream_end(uint64_t at) {
-    const std::string text = text_at(bytes_, at, 4096);
-    const size_t stream = stream_in(text);
-    if (stream == std::string::npos || text.find(kEnd) < stream) return std::nullopt;
-    const auto length = length_in(std::string_view(text).substr(0, stream));
-    if (!length || *length > bytes_.size()) return std::nullopt;
-    return behind_line_end(at + stream + 6) + *length;
+    const auto stream = stream_of(text_at(bytes_, at, kLookedAt), at);
+    if (!stream || !stream->length || *stream->length > bytes_.size()) return std::nullopt;
+    return stream->data + *stream->length;
   }
 
  private:
+  struct Stream {
+    uint64_t data = 0;  // where they begin
+    std::optional<uint64_t> length;
+  };
+
+  // The stream of the object at `at`, with which `text` begins; nothing if it ends without one.
+  std::optional<Stream> stream_of(std::string_view text, uint64_t at) {
+    const size_t stream = stream_in(text);
+    if (stream == std::string_view::npos || text.find(kEnd) < stream) return std::nullopt;
+    return Stream{behind_line_end(at + stream + kStream.size()), length_in(text.substr(0, stream))};
+  }
+
   // The last object that begins where the table says, if those behind it, and the table itself,
   // begin as much later than they should: what is not the file's lies in it. `mark`: end mark.
   std::optional<uint64_t> object_with_more(uint64_t mark) {
@@ -280,28 +289,25 @@ class Forward {
   std::optional<uint64_t> behind_object(uint64_t at) {
     constexpr uint64_t kMostStream = 256 << 20;
     constexpr std::string_view kEndStream = "endstream";
-    std::string text = text_at(bytes_, at, 4096);
-    size_t end = text.find(kEnd), stream = stream_in(text);
-    if (end == std::string::npos && stream == std::string::npos) {
+    std::string text = text_at(bytes_, at, kLookedAt);
+    if (text.find(kEnd) == std::string::npos && stream_in(text) == std::string::npos) {
       text = text_at(bytes_, at, Bytes::kMostAtOnce);
-      end = text.find(kEnd);
-      stream = stream_in(text);
     }
-    if (end < stream) {
-      // The end of a stream of which the beginning is another's.
-      if (text.find(kEndStream) < end) return std::nullopt;
+    const auto stream = stream_of(text, at);
+    if (!stream) {
+      const size_t end = text.find(kEnd);
+      // The end of a stream of which the beginning is another's stands before that of the object.
+      if (end == std::string::npos || text.find(kEndStream) < end) return std::nullopt;
       return at + end + kEnd.size();
     }
-    if (stream == std::string::npos) return std::nullopt;
-    const uint64_t data = behind_line_end(at + stream + kStream.size());
     std::optional<uint64_t> behind;
-    if (const auto length = length_in(std::string_view(text).substr(0, stream))) {
-      if (*length > bytes_.size()) return std::nullopt;
-      const uint64_t stop = behind_blanks(data + *length);
+    if (stream->length) {
+      if (*stream->length > bytes_.size()) return std::nullopt;
+      const uint64_t stop = behind_blanks(stream->data + *stream->length);
       if (!bytes_.has(stop, kEndStream)) return std::nullopt;
       behind = stop + kEndStream.size();
     } else {
-      behind = behind_word(data, kEndStream, kMostStream);
+      behind = behind_word(stream->data, kEndStream, kMostStream);
     }
     if (!behind) return std::nullopt;
     const uint64_t last = behind_blanks(*behind);
@@ -342,6 +348,7 @@ class Forward {
   }
 
   static constexpr std::string_view kStream = "stream", kEnd = "endobj";
+  static constexpr size_t kLookedAt = 4096;  // bytes of an object; more where neither stands there
   Bytes& bytes_;
   std::vector<uint64_t> objects_;  // where they begin
   uint64_t table_ = 0;             // where the last one begins

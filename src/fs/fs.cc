@@ -16,12 +16,12 @@ namespace undershelf {
 namespace {
 
 template <auto find_geometry, auto make_reader>
-std::unique_ptr<VolumeReader> open(const SourcePtr& source, const ByteRange& where,
-                                   const ReadOptions& options) {
-  const auto window = std::make_shared<Window>(source, where.offset, where.length);
-  const auto geometry = find_geometry(window, options.headless);
+std::unique_ptr<VolumeReader> open(const VolumePlace& place) {
+  const auto window =
+      std::make_shared<Window>(place.source, place.where.offset, place.where.length);
+  const auto geometry = find_geometry(window, place.options.headless);
   if (!geometry) return nullptr;
-  return make_reader({source, where, options}, *geometry, {});
+  return make_reader(place, *geometry, {});
 }
 
 template <typename System, auto find_geometry, auto make_reader>
@@ -63,16 +63,15 @@ std::string spelled(std::string_view file_system) {
   return upper;
 }
 
-std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
-                                          const ReadOptions& options) {
+std::unique_ptr<VolumeReader> open_volume(const VolumePlace& place) {
   std::unique_ptr<VolumeReader> best;
   for (const FileSystem& file_system : file_systems()) {
-    auto reader = file_system.open(source, where, options);
+    auto reader = file_system.open(place);
     if (!reader) continue;
     // Equally believable: HFS+ leaves the boot sector before it alone, all others clear what lies
     // behind theirs.
     if (!best || reader->volume().confidence >= best->volume().confidence) best = std::move(reader);
-    if (options.headless) break;  // looking further means searching the whole volume again
+    if (place.options.headless) break;  // looking further means searching the whole volume again
   }
   return best;
 }

@@ -67,10 +67,8 @@ struct Traits {
 struct FileSystem {
   std::string_view name;
   Traits traits;
-  // A reader for the volume that lies at `where` (bytes of the space); null if none of this
-  // file system does.
-  std::unique_ptr<VolumeReader> (*open)(const SourcePtr& source, const ByteRange& where,
-                                        const ReadOptions& options);
+  // A reader for the volume that lies there; null if none of this file system does.
+  std::unique_ptr<VolumeReader> (*open)(const VolumePlace& place);
   // What recognises pieces of its metadata during a sweep.
   std::unique_ptr<Detector> (*make_detector)();
   // The volumes that such pieces tell of, besides those that are known.
@@ -84,9 +82,8 @@ const Traits& traits_of(std::string_view file_system);
 // A Volume::file_system as it is written in sentences and tables: FAT16, exFAT, NTFS, HFS+.
 std::string spelled(std::string_view file_system);
 
-// The reader of whichever file system lies at `where`; null if none is recognised. Where a later
-// format left the header of an earlier one standing, the more believable one is taken.
-std::unique_ptr<VolumeReader> open_volume(const SourcePtr& source, const ByteRange& where,
-                                          const ReadOptions& options);
+// The reader of whichever file system lies there; null if none is recognised. Where a later format
+// left the header of an earlier one standing, the more believable one is taken.
+std::unique_ptr<VolumeReader> open_volume(const VolumePlace& place);
 
 }  // namespace undershelf

@@ -71,7 +71,7 @@ class Prober {
 
   void take(uint64_t place, const ByteRange& gap, uint64_t& behind) {
     while (place >= behind && place >= gap.offset && place < gap.end()) {
-      auto reader = open_volume(source_, {place, gap.end() - place}, options_);
+      auto reader = open_volume({source_, {place, gap.end() - place}, options_});
       // What reaches into a partition is older than that; what its header does not lead to is not
       // there, as with a backup of a header.
       constexpr int kSure = 80;

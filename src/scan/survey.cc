@@ -47,7 +47,7 @@ class Surveyor {
  private:
   // Whether a volume was found there.
   bool take(const ByteRange& where, const ReadOptions& how, int partition) {
-    auto reader = open_volume(source_, where, how);
+    auto reader = open_volume({source_, where, how});
     if (!reader) return false;
     found_.volumes.push_back({std::move(reader), partition});
     return true;

@@ -399,7 +399,7 @@ TEST(Layouts, ErasedFlashIsLookedAtOnce) {
       std::make_shared<MemorySource>(std::string(16 << 20, '\xFF')), budget);
   ReadOptions options;
   options.headless = true;
-  EXPECT_EQ(open_volume(source, {0, source->size()}, options), nullptr);
+  EXPECT_EQ(open_volume({source, {0, source->size()}, options}), nullptr);
   EXPECT_LT(budget.bytes(), uint64_t{400} << 20);
 }
 
