@@ -1,8 +1,11 @@
 // Bad input: one clear sentence on standard error, the right exit code, and nothing lost.
+#include <SQLiteCpp/SQLiteCpp.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <regex>
 
+#include "shelf/schema.h"
 #include "support.h"
 
 namespace undershelf::test {
@@ -34,6 +37,9 @@ class BadInput : public testing::TestWithParam<Case> {
         undershelf({"scan", folder_->path("card.img"), "--shelf", folder_->path("card.shelf")})
             .code,
         0);
+    std::filesystem::copy_file(folder_->path("card.shelf"), folder_->path("older.shelf"));
+    SQLite::Database(folder_->path("older.shelf"), SQLite::OPEN_READWRITE)
+        .exec(fmt::format("PRAGMA user_version={}", kShelfVersion - 1));
     // A shelf whose source was moved away, and one whose source is another by now.
     write_file(folder_->path("moved.img"), image);
     undershelf({"scan", folder_->path("moved.img"), "--shelf", folder_->path("moved.shelf")});
@@ -138,6 +144,8 @@ INSTANTIATE_TEST_SUITE_P(
         Case{{"list", "@note.txt"}, 3, "is not a shelf"},
         Case{{"list", "@card.img"}, 3, "is not a shelf"},
         Case{{"list", "@damaged.shelf"}, 3, "shelf"},
+        Case{{"list", "@older.shelf"}, 3, "another version.*Scan the source again"},
+        Case{{"scan", "@card.img", "--shelf", "@older.shelf"}, 3, "another version.*--replace"},
         Case{{"peek", "@moved.shelf", "9"}, 3, "no longer there.*--source"},
         Case{{"export", "@moved.shelf", "--to", "@x4"}, 3, "no longer there.*--source"},
         Case{{"peek", "@moved.shelf", "9", "--source", "@elsewhere.img"}, 0, "Bytes 0 to"},

@@ -129,8 +129,12 @@ void require_shelf(const std::string& path, SQLite::Database& db) {
   }
   const int version = db.execAndGet("PRAGMA user_version").getInt();
   if (version != kShelfVersion) {
-    not_a_shelf(path, fmt::format("its version is {}, this program reads version {}", version,
-                                  kShelfVersion));
+    throw Error(
+        Failure::unavailable,
+        fmt::format("The shelf {} was made by another version of the program (the shelf's is "
+                    "{}, this one reads {}). Scan the source again, under another name or "
+                    "with --replace, which keeps the old shelf beside the new one.",
+                    path, version, kShelfVersion));
   }
 }
 
