@@ -61,7 +61,8 @@ def main():
         full.unlink()
         mix(full, options.gib << 30)
         compare("mixture", full, options, work, options.direct)
-        print(f"peak memory of a scan: {peak_of(f'{PROGRAM} scan {full} --shelf {work}/last --depth deep --no-carve'):.0f} MiB")
+        scan = f"{PROGRAM} scan {full} --shelf {work}/last --depth deep --no-carve"
+        print(f"peak memory of a scan: {peak_of(scan):.0f} MiB")
 
 
 def peak_of(command):
