@@ -31,8 +31,8 @@ std::vector<Trace> traces_if(SQLite::Database& db, std::string_view system, IsWa
     return std::tuple(trace.offset, trace.kind, trace.number);
   };
   if (!std::ranges::is_sorted(found, {}, key)) std::ranges::stable_sort(found, {}, key);
-  const auto twice = std::ranges::unique(found, {}, key);
-  found.erase(twice.begin(), twice.end());
+  const auto same = [&](const Trace& a, const Trace& b) { return key(a) == key(b); };
+  found.erase(std::unique(found.begin(), found.end(), same), found.end());
   return found;
 }
 
