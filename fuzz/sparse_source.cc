@@ -48,6 +48,7 @@ ReadResult SparseSource::read(uint64_t offset, std::span<std::byte> out) const {
 ReadResult RecordingSource::read(uint64_t offset, std::span<std::byte> out) const {
   if (!out.empty() && offset < size()) {
     const uint64_t end = std::min(size(), offset + out.size());
+    const std::lock_guard lock(mutex_);
     for (uint64_t at = offset / kSector * kSector; at < end; at += kSector) {
       auto [it, isNew] = sectors_.try_emplace(static_cast<uint32_t>(at / kSector));
       if (!isNew) continue;

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <map>
+#include <mutex>
 #include <vector>
 
 #include "model/sink.h"
@@ -37,6 +38,7 @@ class RecordingSource : public Source {
 
  private:
   SourcePtr base_;
+  mutable std::mutex mutex_;  // readers ask from two threads
   mutable std::map<uint32_t, std::vector<uint8_t>> sectors_;
 };
 
