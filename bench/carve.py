@@ -75,7 +75,8 @@ def compare(what, source, shelf, runs):
     cat, without, carving = (min(column) for column in zip(*times[1:]))
     count = subprocess.run([PROGRAM, "list", shelf, "--count", "--kind", "file"], capture_output=True, text=True,
                            check=True)
-    print(f"{what}: cat {cat:.2f} s, deep scan {without:.2f} s, with carving {carving:.2f} s; {count.stdout.split()[1]} files")
+    print(f"{what}: cat {cat:.2f} s, deep scan {without:.2f} s, with carving {carving:.2f} s; "
+          f"{count.stdout.split()[1]} files")
     print(f"    ratio to the scan without {carving / without:.2f}, to cat {carving / cat:.2f}")
 
 

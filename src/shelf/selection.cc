@@ -44,8 +44,7 @@ void read_row(Columns& columns, Row& row) {
   row.score.reset();
   if (const SQLite::Column& score = next(); row.rating) row.score = score.getInt();
   row.intact_bytes = maybe_size(next());
-  const SQLite::Column& raw = next();
-  row.raw_name.assign(static_cast<const char*>(raw.getBlob()), static_cast<size_t>(raw.getBytes()));
+  row.raw_name = bytes_of(next());
   row.parent = maybe_id<EntryId>(next());
   row.trashed = next().getInt() != 0;
   row.encrypted = next().getInt() != 0;
