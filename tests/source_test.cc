@@ -46,14 +46,17 @@ TEST(Window, ShowsItsPartOnly) {
 TEST(Identity, NoticesAnotherSource) {
   std::string bytes(3'000'000, 'q');
   const SourceIdentity known = identify("x.img", MemorySource(bytes));
-  EXPECT_EQ(difference(known, MemorySource(bytes)), "");
-  EXPECT_NE(difference(known, MemorySource(bytes + "q")), "");
+  EXPECT_EQ(difference(known, MemorySource(bytes), "x.img"), "");
+  EXPECT_NE(difference(known, MemorySource(bytes + "q"), "x.img"), "");
   bytes[1'500'000] = 'r';
-  EXPECT_NE(difference(known, MemorySource(bytes)), "") << "a small source is hashed all over";
+  EXPECT_NE(difference(known, MemorySource(bytes), "x.img"), "")
+      << "a small source is hashed all over";
   // A block that could not be read then, or cannot be read now, decides nothing.
   const SourceIdentity damaged = identify("x.img", MemorySource(bytes, {{1'000'000, 10}}));
-  EXPECT_EQ(difference(damaged, MemorySource(bytes)), "");
-  EXPECT_EQ(difference(identify("x.img", MemorySource(bytes)), MemorySource(bytes, {{5, 1}})), "");
+  EXPECT_EQ(difference(damaged, MemorySource(bytes), "x.img"), "");
+  EXPECT_EQ(
+      difference(identify("x.img", MemorySource(bytes)), MemorySource(bytes, {{5, 1}}), "x.img"),
+      "");
 }
 
 std::string map_with(uint32_t start, uint32_t sectors, char status = 0, char type = 6) {

@@ -25,7 +25,7 @@ SourcePtr open_scanned_source(const Shelf& shelf, const std::string& path,
                             where));
   }
   SourcePtr source = open_source(where, known.skip, through);
-  if (const std::string how = difference(known, *source); !how.empty()) {
+  if (const std::string how = difference(known, *source, where, !path.empty()); !how.empty()) {
     throw Error(Failure::unavailable,
                 fmt::format("{} is not the source this shelf describes: {}. Give the right one "
                             "with --source PATH, or scan this one into a new shelf.",

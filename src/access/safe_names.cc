@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
+#include <iterator>
 
 #include "model/text.h"
 
@@ -24,6 +26,20 @@ std::string with_added(std::string_view name, std::string_view added, size_t mos
   return fmt::format("{}{}{}", cut_utf8(stem, room), added, extension);
 }
 
+// Names that Windows keeps for devices, whatever stands behind a dot: nobody there could open such
+// a file.
+bool is_device_name(std::string_view name) {
+  std::string stem(name.substr(0, name.find('.')));
+  stem.erase(stem.find_last_not_of(' ') + 1);
+  for (char& c : stem) c = static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
+  constexpr std::string_view kAlone[] = {"CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"};
+  if (std::ranges::find(kAlone, stem) != std::end(kAlone)) return true;
+  if (!stem.starts_with("COM") && !stem.starts_with("LPT")) return false;
+  constexpr std::string_view kNumbers[] = {"0", "1", "2", "3",      "4",      "5",     "6",
+                                           "7", "8", "9", "\u00b9", "\u00b2", "\u00b3"};
+  return std::ranges::find(kNumbers, std::string_view(stem).substr(3)) != std::end(kNumbers);
+}
+
 }  // namespace
 
 std::string safe_name(std::string_view name, const NameRules& rules) {
@@ -36,7 +52,8 @@ std::string safe_name(std::string_view name, const NameRules& rules) {
   if (rules.strict_names && !safe.empty() && (safe.back() == '.' || safe.back() == ' ')) {
     safe.back() = '_';
   }
-  if (safe.empty() || safe == "." || safe == "..") return "_" + safe;
+  const bool is_device = rules.strict_names && is_device_name(safe);
+  if (safe.empty() || safe == "." || safe == ".." || is_device) safe.insert(0, "_");
   return safe.size() <= rules.most_name_bytes ? safe : with_added(safe, "", rules.most_name_bytes);
 }
 

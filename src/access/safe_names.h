@@ -10,14 +10,15 @@ namespace undershelf {
 // What a place can hold.
 struct NameRules {
   size_t most_name_bytes = 255;  // of one name, in UTF-8
-  bool strict_names = false;     // no "*:<>?\| and no dots or spaces at the end of a name
-  bool folds_case = false;       // names that differ in case only are the same
+  // No "*:<>?\|, no dots or spaces at the end of a name, and none of Windows's names for devices.
+  bool strict_names = false;
+  bool folds_case = false;  // names that differ in case only are the same
 };
 
 // One name as it can be written: never empty, `.` or `..`, without `/`, control characters, or
 // anything that a manifest cannot hold (`%`, CR, LF), or that the target cannot; no longer than it
-// allows. Control characters become U+FFFD, others that cannot stand `_`; what is too long is cut
-// before its extension.
+// allows. Control characters become U+FFFD, others that cannot stand `_`; a name that cannot be
+// gets one in front; what is too long is cut before its extension.
 std::string safe_name(std::string_view name, const NameRules& rules);
 
 // A safe name with ` [mark]` before its extension, its stem cut so that it is not too long.

@@ -11,6 +11,7 @@
 #include "rating/sampling.h"
 #include "shelf/rows.h"
 #include "shelf/totals.h"
+#include "shelf/traces.h"
 
 namespace undershelf {
 namespace {
@@ -59,9 +60,7 @@ class ShelfAdviser {
                          Advice::Call::scan,
                          {},
                          " --depth deep"});
-    } else if (const int64_t left = number("SELECT s.size - coalesce((SELECT sum(length) FROM "
-                                           "swept),0) FROM source s");
-               left > 0) {
+    } else if (const uint64_t left = bytes_not_swept(); left > 0) {
       advice_.push_back(
           {"part",
            fmt::format("{} bytes of the source were not looked at by the deep scan.", left),
@@ -89,6 +88,14 @@ class ShelfAdviser {
                          {},
                          {}});
     }
+  }
+
+  uint64_t bytes_not_swept() {
+    uint64_t left = 0;
+    for (const ByteRange& range : not_swept(shelf_, {0, shelf_.source().size})) {
+      left += range.length;
+    }
+    return left;
   }
 
   void tell_unread() {

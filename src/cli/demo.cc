@@ -14,6 +14,7 @@
 #include "cli/confined.h"
 #include "model/shell.h"
 #include "shelf/selection.h"
+#include "source/files.h"
 
 namespace undershelf::cli {
 namespace {
@@ -50,7 +51,8 @@ void unpack(const fs::path& packed, const fs::path& image) {
     throw Error(Failure::unavailable, fmt::format("The sample {} cannot be unpacked: {}.",
                                                   packed.string(), archive_error_string(in.get())));
   }
-  std::ofstream out(image, std::ios::binary);
+  const Descriptor out = open_to_write(AT_FDCWD, image.string(), Place::empty);
+  bool fine = out.ok();
   uint64_t size = 0;
   while (true) {
     const void* block = nullptr;
@@ -65,18 +67,16 @@ void unpack(const fs::path& packed, const fs::path& image) {
     }
     const auto* bytes = static_cast<const char*>(block);
     if (std::any_of(bytes, bytes + length, [](char c) { return c != 0; })) {
-      out.seekp(offset);
-      out.write(bytes, static_cast<std::streamsize>(length));
+      fine = fine && ::lseek(out.get(), offset, SEEK_SET) == offset &&
+             write_all(out.get(), bytes, length);
     }
     size = static_cast<uint64_t>(offset) + length;
   }
-  out.close();
-  if (!out) {
+  if (!fine || ::ftruncate(out.get(), static_cast<off_t>(size)) != 0) {
     throw Error(Failure::refused, fmt::format("{} cannot be written. Choose another folder with "
                                               "--to DIR.",
                                               image.string()));
   }
-  fs::resize_file(image, size);
 }
 
 // The id of the first lost file of this rating, as the user would pick it from the list.
@@ -146,10 +146,10 @@ void work_by_content(Work& work) {
 void work_as_job(Work& work) {
   const std::string name = fs::path(work.source).stem().string();
   const std::string job = name + ".conf";
-  std::ofstream(job) << fmt::format(
-      "source   = {}\nexport   = {}\nreport   = {}-report\nshop     = Under Shelf demo\n"
-      "case     = 17\ncustomer = Tide-gauge survey party\n",
-      work.source, work.bag, name);
+  write_new_file(job, fmt::format("source   = {}\nexport   = {}\nreport   = {}-report\n"
+                                  "shop     = Under Shelf demo\ncase     = 17\n"
+                                  "customer = Tide-gauge survey party\n",
+                                  work.source, work.bag, name));
   std::cout << fmt::format("\n$ cat {}\n", job) << std::ifstream(job).rdbuf();
   work.then({"job", job});
   work.then({"advise", work.shelf, "--find", "tide", "--state", "deleted"});

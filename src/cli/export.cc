@@ -138,16 +138,21 @@ void say_account(const ExportResult& result, const std::string& from, const std:
   part("selected", result.selected);
   part("written in full", result.full);
   if (result.with_gaps.files > 0) part("written with gaps", result.with_gaps);
+  if (result.changed.files > 0) part("written, but changed", result.changed);
   if (result.gone.files > 0) part("left out: gone", result.gone);
   if (result.too_large.files > 0) part("left out: too large", result.too_large);
-  if (result.failed.files > 0) {
-    part(result.stopped ? "left out: not reached" : "left out: failed", result.failed);
-  }
+  if (result.failed.files > 0) part("left out: failed", result.failed);
+  if (result.not_reached.files > 0) part("left out: not reached", result.not_reached);
   if (result.kept > 0) {
     say(fmt::format("{} of those written {} there already, and right.", result.kept,
                     result.kept == 1 ? "was" : "were"));
   }
   if (dry_run) return say_plan(result);
+  if (result.changed.files > 0) {
+    say("What is changed is not what the scan read: the source gives other bytes now. Scan it "
+        "again, "
+        "into a new shelf, before anything of it is handed over.");
+  }
   if (result.with_gaps.files > 0) say("Which bytes are missing, exported.jsonl lists.");
   if (result.renamed > 0) {
     say(fmt::format("{} had to be given other names; exported.jsonl has the true ones.",
@@ -169,9 +174,11 @@ void print_account(const ExportResult& result, const std::string& from, const st
   part("selected", result.selected);
   part("written_in_full", result.full);
   part("written_with_gaps", result.with_gaps);
+  part("written_changed", result.changed);
   part("left_out_gone", result.gone);
   part("left_out_too_large", result.too_large);
   part("left_out_failed", result.failed);
+  part("left_out_not_reached", result.not_reached);
   line.count("kept", result.kept);
   line.count("renamed", result.renamed);
   line.boolean("stopped", result.stopped);
@@ -196,13 +203,13 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
   const Selection selection = read_filters(line, shelf);
   const std::string source_path = path_of_source(line, shelf);
   if (is_stream(line)) {
-    refuse_on_source("temporary folder", std::filesystem::temp_directory_path(), source_path);
+    refuse_on_source("temporary folder", temporary_folder(), source_path);
   } else {
     refuse_on_source("target", to.to, source_path);
     if (!to.archive) require_writable_parent(to.to);
   }
-  const SourcePtr source = open_source_of(
-      line, shelf, {is_stream(line) ? std::filesystem::temp_directory_path().string() : to.to});
+  const SourcePtr source =
+      open_source_of(line, shelf, {is_stream(line) ? temporary_folder() : to.to});
   const StopOnInterrupt interrupt(1);
   to.interrupts = &interrupt.times();
   to.progress = [shown = BytesLine()](uint64_t done, uint64_t total) {
@@ -236,8 +243,9 @@ int run_export(const Command& self, const std::vector<std::string>& arguments) {
     next_step(
         fmt::format("undershelf verify {} --shelf {}", quoted_path(to.to), quoted_path(path)));
   }
-  const bool complete =
-      result.failures.empty() && result.failed.files == 0 && result.with_gaps.files == 0;
+  const bool complete = result.failures.empty() && result.failed.files == 0 &&
+                        result.not_reached.files == 0 && result.with_gaps.files == 0 &&
+                        result.changed.files == 0;
   return complete ? kDone : kIncomplete;
 }
 

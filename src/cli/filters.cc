@@ -24,8 +24,15 @@ std::vector<std::string> known_list(const CommandLine& line, const std::string& 
   return values;
 }
 
-std::string without_dot(const std::string& extension) {
-  return extension.starts_with('.') ? extension.substr(1) : extension;
+// As users write them: csv, .csv or *.csv.
+std::string bare_extension(std::string extension) {
+  if (extension.starts_with("*.")) extension.erase(0, 1);
+  if (extension.starts_with('.')) extension.erase(0, 1);
+  if (extension.empty() || extension.find_first_of("*?/") != std::string::npos) {
+    throw Error(Failure::usage,
+                "--ext takes an extension, such as csv. For patterns there is --name.");
+  }
+  return extension;
 }
 
 }  // namespace
@@ -172,21 +179,20 @@ void read_order(const CommandLine& line, Selection& selection) {
 
 }  // namespace
 
-Selection read_filters(const CommandLine& line, const Shelf& shelf) {
+Selection parse_filters(const CommandLine& line, const Zone& zone) {
   Selection s;
   s.names = line.list("name");
   s.paths = line.list("path");
   s.words = line.list("find");
   s.match_case = line.has("match-case");
   for (const std::string& extension : line.list("ext")) {
-    s.extensions.push_back(without_dot(extension));
+    s.extensions.push_back(bare_extension(extension));
   }
   s.types = known_list(line, "type", {type_names().begin(), type_names().end()});
   s.states = known_list(line, "state", {"live", "deleted", "former", "carved"});
   s.kinds = known_list(line, "kind", {"file", "folder"});
   s.ratings = read_ratings(line);
   for (const std::string& size : line.list("size")) s.sizes.push_back(parse_sizes(size));
-  const Zone zone = read_zone(line, shelf).zone;
   const Time now{std::time(nullptr) * kTicksPerSecond};
   for (const std::string& t : line.list("modified"))
     s.modified.push_back(parse_times(t, zone, now));
@@ -196,10 +202,9 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   for (const std::string& t : line.list("deleted")) s.deleted.push_back(parse_times(t, zone, now));
   for (const std::string& id : line.list("volume")) {
     s.volumes.push_back(static_cast<VolumeId>(read_id(id)));
-    require_volume(shelf, s.volumes.back());
   }
   for (const std::string& id : line.list("id")) {
-    s.ids.push_back(resolve_id(shelf, static_cast<EntryId>(read_id(id))));
+    s.ids.push_back(static_cast<EntryId>(read_id(id)));
   }
   s.trashed = line.has("trashed");
   s.hidden = line.has("hidden");
@@ -207,6 +212,16 @@ Selection read_filters(const CommandLine& line, const Shelf& shelf) {
   s.system = line.has("system");
   if (line.has("sort")) read_order(line, s);
   if (line.has("limit")) s.limit = read_number("limit", line.text("limit"));
+  if (s.limit == uint64_t{0}) {
+    throw Error(Failure::usage, "--limit 0 leaves nothing. Give a number from 1 on.");
+  }
+  return s;
+}
+
+Selection read_filters(const CommandLine& line, const Shelf& shelf) {
+  Selection s = parse_filters(line, read_zone(line, shelf).zone);
+  for (const VolumeId id : s.volumes) require_volume(shelf, id);
+  for (EntryId& id : s.ids) id = resolve_id(shelf, id);
   return s;
 }
 

@@ -15,7 +15,10 @@ void add_filters(po::options_description& options, Sorted sorted = Sorted::yes);
 // The filters as they were given, to be used in the next call: " --state deleted". Those of
 // `without` are left out; `*`: all.
 std::string filters_again(const CommandLine& line, const std::vector<std::string>& without = {});
-// What they say. Throws Error (usage). Ids are resolved to the entries they were merged into.
+// What they say by themselves: ids as they were given, dates in that zone. Throws Error (usage).
+Selection parse_filters(const CommandLine& line, const Zone& zone);
+// What they say of a shelf. Throws Error (usage). Ids are resolved to the entries they were merged
+// into.
 Selection read_filters(const CommandLine& line, const Shelf& shelf);
 
 // The value of --format, which must be one of `known`; the first of them if not given.

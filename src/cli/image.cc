@@ -60,7 +60,17 @@ po::options_description image_options() {
 }
 
 uint64_t count_of(const CommandLine& line, const char* option, uint64_t otherwise) {
-  return line.has(option) ? read_number(fmt::format("--{}", option), line.text(option)) : otherwise;
+  return line.has(option) ? read_number(option, line.text(option)) : otherwise;
+}
+
+// Numbers of which 0 would mean nothing.
+void require_more_than_none(const CommandLine& line) {
+  for (const char* option : {"attempts", "rate", "patience", "work", "pause"}) {
+    if (!line.has(option) || line.text(option).find_first_not_of('0') != std::string::npos)
+      continue;
+    throw Error(Failure::usage,
+                fmt::format("--{} 0 would let nothing be read. Give a number from 1 on.", option));
+  }
 }
 
 CopyOptions read_options(const CommandLine& line, uint64_t size) {
@@ -85,6 +95,7 @@ CopyOptions read_options(const CommandLine& line, uint64_t size) {
 }
 
 void require_sense(const CommandLine& line) {
+  require_more_than_none(line);
   for (const std::string& what : line.list("first")) {
     require_known("--first", what, {"metadata", "used"});
   }

@@ -10,12 +10,17 @@
 
 #include "cli/command.h"
 #include "cli/confined.h"
+#include "cli/filters.h"
 #include "cli/output.h"
 #include "exporting/archive_writer.h"
+#include "exporting/target.h"
 #include "model/text.h"
 #include "scan/check.h"
 #include "shelf/shelf.h"
+#include "source/identity.h"
 #include "source/nbd.h"
+#include "source/protect.h"
+#include "source/source.h"
 
 namespace undershelf::cli {
 namespace {
@@ -121,9 +126,62 @@ void add(std::vector<std::string>& call, const std::string& option, const std::s
   call.push_back(value);
 }
 
+// A scan that was killed at once leaves an empty file.
+bool has_shelf(const Job& job) { return fs::exists(job.shelf()) && Shelf::is_shelf(job.shelf()); }
+
+std::vector<std::string> export_filters(const Job& job) {
+  std::vector<std::string> call;
+  for (const Filter& filter : kFilters) add(call, filter.name, job.text(filter.name));
+  return call;
+}
+
+// All that a line can be wrong in, before the first step: hours may lie between that and the one
+// that needs it. Throws Error.
+void check_lines(const Command& self, const Job& job) {
+  require_known("depth", job.text("depth"), {"quick", "deep"});
+  require_known("check", job.text("check"), {"none", "sample", "full"});
+  require_known("layout", job.text("layout"), {"tree", "type", "flat"});
+  const Zone zone = job.text("time-zone").empty() ? Zone() : zone_named(job.text("time-zone"));
+  if (!job.text("code-page").empty()) const CodePage known(job.text("code-page"));
+  std::vector<std::string> scanned;
+  add(scanned, "type", job.text("kinds"));
+  for (const std::vector<std::string>& filters : {export_filters(job), scanned}) {
+    po::options_description options;
+    add_filters(options);
+    parse_filters(CommandLine(self, options, {}, filters), zone);
+  }
+  const std::string source = job.path_in("source");
+  for (const auto& [what, place] :
+       {std::pair("shelf", job.shelf()), std::pair("target", job.path_in("export")),
+        std::pair("report", job.path_in("report"))}) {
+    if (place.empty() || place == "-") continue;
+    refuse_on_source(what, place, source);
+    const bool is_file = what == std::string_view("shelf") || archive_form_of(place).has_value();
+    require_writable_parent(is_file ? fs::absolute(place).parent_path().string() : place);
+  }
+  if (job.path_in("export") == "-") {
+    throw Error(Failure::usage,
+                "A job's export goes to a folder or an archive, not to a stream. Give `export` a "
+                "name.");
+  }
+}
+
+// The shelf must be that of the job's source, which must be there. Throws Error (unavailable).
+void require_same_source(const Job& job) {
+  const std::string path = job.path_in("source");
+  const Shelf shelf = Shelf::open_to_read(job.shelf());
+  const SourceIdentity known = shelf.source();
+  const SourcePtr source = open_source(path, known.skip);
+  if (const std::string how = difference(known, *source, path); !how.empty()) {
+    throw Error(Failure::unavailable,
+                fmt::format("The shelf {} is not of the source {}: {}. Give the job the right "
+                            "source, or another shelf (`shelf = ...`).",
+                            job.shelf(), path, how));
+  }
+}
+
 bool is_scanned(const Job& job) {
-  // A scan that was killed at once leaves an empty file.
-  if (!fs::exists(job.shelf()) || !Shelf::is_shelf(job.shelf())) return false;
+  if (!has_shelf(job)) return false;
   const std::vector<ScanRecord> scans = Shelf::open_to_read(job.shelf()).scans();
   if (scans.empty() || scans.back().state != "finished") return false;
   return std::ranges::any_of(scans, [&](const ScanRecord& scan) {
@@ -139,6 +197,7 @@ class Steps {
   explicit Steps(const Job& job) : job_(job) {}
 
   int run() {
+    if (has_shelf(job_)) require_same_source(job_);
     scan() && export_files() && report();
     return worst_;
   }
@@ -171,12 +230,20 @@ class Steps {
     if (to.empty()) return true;
     const bool archive = archive_form_of(to).has_value();
     if (archive && fs::exists(to)) {
-      say(fmt::format("{} is there already: an archive that is there is whole.", to));
+      if (!is_archive_of(Shelf::open_to_read(job_.shelf()), to)) {
+        throw Error(Failure::refused,
+                    fmt::format("{} is there already, and is no export of this shelf as it is now. "
+                                "Nothing is overwritten: move it, or give the job another name.",
+                                to));
+      }
+      say(fmt::format("{} is there already, and whole.", to));
       return true;
     }
-    std::vector<std::string> call = {"export", job_.shelf(), "--to", to};
+    std::vector<std::string> call = {"export", job_.shelf(), "--to",
+                                     to,       "--source",   job_.path_in("source")};
     if (job_.text("layout") != "tree") add(call, "layout", job_.text("layout"));
-    for (const Filter& filter : kFilters) add(call, filter.name, job_.text(filter.name));
+    const std::vector<std::string> filters = export_filters(job_);
+    call.insert(call.end(), filters.begin(), filters.end());
     if (!archive && fs::exists(to) && !fs::is_empty(to)) call.emplace_back("--resume");
     if (!then(call)) return false;
     return archive || !fs::exists(fs::path(to) / "bag-info.txt") ||
@@ -228,6 +295,7 @@ int run_job(const Command& self, const std::vector<std::string>& arguments) {
     return kDone;
   }
   const Job job(line.text("FILE"));
+  check_lines(self, job);
   confine_to({job.shelf(), job.path_in("export"), job.path_in("report")});
   return Steps(job).run();
 }

@@ -51,8 +51,9 @@ std::span<const Command> commands() {
               "Copies files out, with folders, names, times and hashes.",
               "undershelf export logger-card.shelf --to /media/target/job-12 --state deleted",
               run_export},
-      Command{"verify", "DIR [options]",
-              "Holds an export against its lists, its shelf, and what its files are.",
+      Command{"verify", "DIR|IMAGE [options]",
+              "Holds an export against its lists, its shelf, and what its files are; or an image "
+              "against its ledger.",
               "undershelf verify /media/target/job-12 --shelf logger-card.shelf", run_verify},
       Command{"report", "SHELF --to DIR [filters] [options]",
               "Writes a page for the customer: what was found, and what comes back.",
@@ -101,6 +102,11 @@ ExitCode code_of(Failure failure) {
   return kIncomplete;
 }
 
+int tell_no_memory() {
+  warn("There is not enough memory for this. Close other programs, or use a machine with more.");
+  return kIncomplete;
+}
+
 // What the shelf's library met, in our words.
 int tell_shelf_failure(const SQLite::Exception& e) {
   switch (e.getErrorCode()) {
@@ -123,10 +129,25 @@ int tell_shelf_failure(const SQLite::Exception& e) {
           "The disk with the shelf failed while it was read or written. Copy the shelf to "
           "another disk, and try again.");
       return kUnavailable;
+    case SQLITE_CORRUPT:
+    case SQLITE_NOTADB:
+    case SQLITE_MISMATCH:
+    case SQLITE_CONSTRAINT:
+    case SQLITE_TOOBIG:
+      break;
     default:
-      warn("The shelf is damaged. Scan the source into a new one.");
-      return kUnavailable;
+      // A question to the shelf that SQLite does not take is our fault, unless a table is not
+      // there.
+      if (!std::string_view(e.what()).starts_with("no such ")) {
+        warn(
+            fmt::format("This ended by a fault of the program (the shelf's library says: {}). "
+                        "Nothing on the shelf was changed by it; please report it.",
+                        e.what()));
+        return kIncomplete;
+      }
   }
+  warn("The shelf is damaged. Scan the source into a new one.");
+  return kUnavailable;
 }
 
 int run_command(const Command& command, const std::vector<std::string>& arguments) {
@@ -142,6 +163,7 @@ int run_command(const Command& command, const std::vector<std::string>& argument
     warn(e.what());
     return code_of(e.failure());
   } catch (const SQLite::Exception& e) {
+    if (e.getErrorCode() == SQLITE_NOMEM) return tell_no_memory();
     return tell_shelf_failure(e);
   } catch (const std::filesystem::filesystem_error& e) {
     warn(
@@ -150,8 +172,7 @@ int run_command(const Command& command, const std::vector<std::string>& argument
                     e.path1().string(), e.code().message()));
     return kRefused;
   } catch (const std::bad_alloc&) {
-    warn("There is not enough memory for this. Close other programs, or use a machine with more.");
-    return kIncomplete;
+    return tell_no_memory();
   } catch (const std::exception& e) {
     warn(
         fmt::format("This ended by a fault of the program ({}). What was stored so far is kept; "

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <array>
-#include <fstream>
 #include <iostream>
 
 #include "access/content.h"
@@ -17,6 +16,7 @@
 #include "exporting/target.h"
 #include "model/encoding.h"
 #include "model/text.h"
+#include "source/files.h"
 #include "source/protect.h"
 
 namespace undershelf::cli {
@@ -76,7 +76,9 @@ Row find_stream(const Shelf& shelf, EntryId id, const std::string& stream) {
   selection.system = true;
   selection.with_contents = selection.links = false;
   std::optional<Row> found;
+  bool is_folder = false;
   each_row(shelf, selection, [&](const Row& row) {
+    is_folder = is_folder || row.is_folder();
     if (row.stream.value_or("") == stream && !row.is_folder()) found = row;
     return true;
   });
@@ -84,6 +86,13 @@ Row find_stream(const Shelf& shelf, EntryId id, const std::string& stream) {
     throw Error(
         Failure::incomplete,
         fmt::format("Of entry {} only the name is left: there is no content to look into.", id));
+  }
+  if (!found && is_folder && stream.empty()) {
+    throw Error(
+        Failure::usage,
+        fmt::format("Entry {0} is a folder. `undershelf list SHELF --id {0}` shows what is in "
+                    "it.",
+                    id));
   }
   if (!found) {
     throw Error(
@@ -161,11 +170,7 @@ int write_picture(const CommandLine& line, const Shelf& shelf, const StreamReade
                                   "TIFF picture, or nothing of it decodes. {}",
                                   checking::kNotAllDecoders));
   }
-  std::ofstream file(path, std::ios::binary);
-  const std::string png = checking::png_of(*preview);
-  file.write(png.data(), static_cast<std::streamsize>(png.size()));
-  file.close();
-  if (!file) throw Error(Failure::incomplete, fmt::format("{} could not be written.", path));
+  write_new_file(path, checking::png_of(*preview));
   say(fmt::format("{}: {}x{} pixels{}.", printable(path), preview->width, preview->height,
                   preview->full_width == 0
                       ? ""

@@ -286,6 +286,12 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
   };
   const ScanResult result = scan(shelf, source, scan_options);
   show_progress({});
+  if (result.has_log) {
+    say(
+        fmt::format("Another call reads the shelf just now: {0}-wal belongs to it until that has "
+                    "ended. Copy or move both, or neither.",
+                    wanted.shelf_path));
+  }
   const bool shrunk = says_shrunk(wanted.source_path, wanted.skip, source->size());
   const int code = conclude(shelf, *source, result, line, scan_options.depth);
   if (read_format(line, {"table", "jsonl"}) == "jsonl") print_account(shelf, result);

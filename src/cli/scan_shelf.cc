@@ -39,7 +39,7 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
                             "another name.",
                             path, known.skip));
   }
-  if (const std::string how = difference(known, source); !how.empty()) {
+  if (const std::string how = difference(known, source, wanted.source_path); !how.empty()) {
     throw Error(Failure::refused,
                 fmt::format("The shelf {} describes another source: {}. Choose another name, or "
                             "--replace it (the old one is kept beside it).",
@@ -96,6 +96,11 @@ LockedShelf open_or_create(const Wanted& wanted, const Source& source) {
   const auto status = std::filesystem::status(path, error);
   if (std::filesystem::is_directory(status)) {
     throw Error(Failure::refused, fmt::format("{} is a folder. Give the name of a file.", path));
+  }
+  // Nobody writes to it now, if the lock can be had.
+  if (std::filesystem::exists(path + "-journal", error)) {
+    const ShelfLock lock(path);
+    Shelf::roll_back(path);
   }
   const bool exists =
       std::filesystem::exists(status) && std::filesystem::file_size(path, error) > 0;

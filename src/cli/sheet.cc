@@ -6,7 +6,6 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
-#include <fstream>
 #include <iostream>
 
 #include "access/content.h"
@@ -17,6 +16,7 @@
 #include "cli/shelf_source.h"
 #include "exporting/target.h"
 #include "model/text.h"
+#include "source/files.h"
 #include "source/protect.h"
 
 namespace undershelf::cli {
@@ -34,13 +34,7 @@ std::string name_of_page(const fs::path& to, size_t page) {
 
 void write_page(const std::string& path, const std::string& png) {
   require_new_file(path);
-  std::ofstream file(path, std::ios::binary);
-  file.write(png.data(), static_cast<std::streamsize>(png.size()));
-  file.close();
-  if (!file) {
-    throw Error(Failure::incomplete,
-                fmt::format("The page {} could not be written: {}.", path, std::strerror(errno)));
-  }
+  write_new_file(path, png);
 }
 
 }  // namespace
@@ -58,7 +52,10 @@ int run_sheet(const Command& self, const std::vector<std::string>& arguments) {
   const std::string format = read_format(line, {"table", "jsonl"});
   const std::string to = line.text("to");
   if (!to.ends_with(".png")) {
-    throw Error(Failure::usage, "Say where the pages are to go, with --to FILE.png.");
+    throw Error(Failure::usage, to.empty()
+                                    ? "Say where the pages are to go, with --to FILE.png."
+                                    : "The pages are PNG pictures: give --to a name that ends "
+                                      "in .png.");
   }
   const std::string path = line.text("SHELF");
   const Shelf shelf = Shelf::open_to_read(path);

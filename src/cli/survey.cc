@@ -302,6 +302,10 @@ int run_survey(const Command& self, const std::vector<std::string>& arguments) {
   } else {
     print_table(s);
   }
+  if (line.has("through")) {
+    say(fmt::format("What was read is kept in {}, with its ledger beside it.",
+                    line.text("through")));
+  }
   conclude(s);
   return kDone;
 }

@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <functional>
 
 #include "cli/command.h"
 #include "cli/filters.h"
@@ -23,6 +25,26 @@ std::string shown_value(const Group& group, By by) {
   return group.value.empty() ? "none" : group.value;
 }
 
+// How many of each group to expect, in whole files that add up to those of all: rounded up where
+// the most is lost by rounding down.
+std::vector<uint64_t> whole_expectations(const std::vector<Group>& groups) {
+  std::vector<uint64_t> whole;
+  std::vector<size_t> order;
+  double sum = 0;
+  uint64_t given = 0;
+  for (const Group& group : groups) {
+    order.push_back(whole.size());
+    whole.push_back(static_cast<uint64_t>(group.expected));
+    sum += group.expected;
+    given += whole.back();
+  }
+  const auto rest = [&](size_t i) { return groups[i].expected - static_cast<double>(whole[i]); };
+  std::ranges::stable_sort(order, std::greater(), rest);
+  const auto all = static_cast<uint64_t>(std::llround(sum));
+  for (size_t i = 0; given < all && i < order.size(); ++i, ++given) ++whole[order[i]];
+  return whole;
+}
+
 void print_table(const std::vector<Group>& groups, size_t shown, By by, const std::string& title) {
   using Align = Table::Align;
   Group sum;
@@ -34,18 +56,19 @@ void print_table(const std::vector<Group>& groups, size_t shown, By by, const st
     columns.push_back({name, Align::right});
   }
   Table table(columns);
-  const auto add = [&](const std::string& value, const Group& group) {
+  const auto add = [&](const std::string& value, const Group& group, uint64_t expected) {
     std::vector<std::string> cells = {value, fmt::format("{}", group.totals.files)};
     if (streams) cells.push_back(fmt::format("{}", group.totals.streams));
     cells.push_back(table_size(group.totals.bytes));
     for (const uint64_t count : {group.whole, group.likely, group.partial, group.gone}) {
       cells.push_back(fmt::format("{}", count));
     }
-    cells.push_back(fmt::format("{:.0f}", group.expected));
+    cells.push_back(fmt::format("{}", expected));
     table.add(cells);
   };
-  for (size_t i = 0; i < shown; ++i) add(shown_value(groups[i], by), groups[i]);
-  add("in all", sum);
+  const std::vector<uint64_t> expected = whole_expectations(groups);
+  for (size_t i = 0; i < shown; ++i) add(shown_value(groups[i], by), groups[i], expected[i]);
+  add("in all", sum, static_cast<uint64_t>(std::llround(sum.expected)));
   table.print();
 }
 

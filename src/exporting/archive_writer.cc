@@ -137,34 +137,57 @@ void require_new_archive(const std::string& path) {
   if (!is_stream(path)) require_new_file(path);
 }
 
+bool is_archive_of(const Shelf& shelf, const std::string& path) {
+  constexpr size_t kMostInfo = 1 << 20;  // bytes; far more than one has
+  const std::unique_ptr<archive, decltype(&archive_read_free)> reader(archive_read_new(),
+                                                                      archive_read_free);
+  if (!reader) throw std::bad_alloc();
+  archive_read_support_filter_zstd(reader.get());
+  archive_read_support_format_tar(reader.get());
+  archive_read_support_format_zip(reader.get());
+  archive_read_support_format_iso9660(reader.get());
+  const Descriptor file = open_plain(AT_FDCWD, path);
+  if (!file.ok() || archive_read_open_fd(reader.get(), file.get(), kMostInfo) != ARCHIVE_OK) {
+    return false;
+  }
+  archive_entry* entry = nullptr;
+  while (archive_read_next_header(reader.get(), &entry) >= ARCHIVE_WARN) {
+    const char* const name = archive_entry_pathname(entry);
+    if (name == nullptr || fs::path(name).filename() != "bag-info.txt") continue;
+    std::string info(kMostInfo, '\0');
+    const la_ssize_t length = archive_read_data(reader.get(), info.data(), info.size());
+    if (length < 0) return false;
+    info.resize(static_cast<size_t>(length));
+    return is_of_state(info, shelf);
+  }
+  return false;
+}
+
 ArchiveWriter::ArchiveWriter(std::string path, ArchiveForm form)
     : path_(std::move(path)),
-      part_(path_ + ".part"),
       form_(form),
       root_(name_in(path_)),
       locale_(std::make_unique<Locale>()) {
-  const fs::path beside = is_stream(path_) ? fs::temp_directory_path() : folder_of(path_);
+  const fs::path beside = is_stream(path_) ? fs::path(temporary_folder()) : folder_of(path_);
   const Descriptor folder(::open(beside.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!folder.ok()) throw TargetFailed{errno};
   manifest_.emplace(folder.get(), "manifest-sha256.txt", TagFile::Name::none);
   exported_.emplace(folder.get(), "exported.jsonl", TagFile::Name::none);
   if (is_stream(path_)) {
-    file_ = Descriptor(::fcntl(STDOUT_FILENO, F_DUPFD_CLOEXEC, 0));
+    stream_ = Descriptor(::fcntl(STDOUT_FILENO, F_DUPFD_CLOEXEC, 0));
+    if (!stream_.ok()) throw TargetFailed{errno};
   } else {
-    file_ = create_part(part_);
+    place_.emplace(path_);
   }
-  if (!file_.ok()) throw TargetFailed{errno};
 }
 
 ArchiveWriter::~ArchiveWriter() {
   if (writer_ && !complete_) {
     // Or what ends early would be ended like an archive that is whole. (archive_write_fail would
     // do, but never gives back its memory.)
-    const Descriptor nowhere(::open("/dev/null", O_WRONLY | O_CLOEXEC));
-    if (nowhere.ok()) ::dup3(nowhere.get(), file_.get(), O_CLOEXEC);
+    const Descriptor nowhere(::open("/dev/null", O_RDONLY | O_CLOEXEC));
+    if (nowhere.ok()) ::dup3(nowhere.get(), file().get(), O_CLOEXEC);
   }
-  writer_.reset();
-  if (!is_stream(path_) && !complete_ && file_.ok()) ::unlink(part_.c_str());
 }
 
 void ArchiveWriter::start(size_t) {
@@ -198,7 +221,7 @@ void ArchiveWriter::open_writer() {
   }
   // A stream ends where the archive does; files need no filling either.
   archive_write_set_bytes_in_last_block(writer, 1);
-  then(archive_write_open_fd(writer, file_.get()));
+  then(archive_write_open_fd(writer, file().get()));
   if (result < ARCHIVE_WARN) fail();
 }
 
@@ -222,14 +245,14 @@ bool ArchiveWriter::put(BagPart part) {
 void ArchiveWriter::write(BagPart& part) {
   const ListedFile& listed = part.listed;
   if (part.then == BagPart::Then::folder) {
-    write_header(new_entry(root_ + listed.path, AE_IFDIR, part).get(), listed.path);
+    write_header(new_entry(root_ + listed.path, AE_IFDIR, part).get(), listed);
     return;
   }
   if (part.then == BagPart::Then::link) {
     const Entry entry = new_entry(root_ + listed.path, AE_IFREG, part);
     archive_entry_set_hardlink(entry.get(), (root_ + part.link_to).c_str());
     archive_entry_set_size(entry.get(), 0);
-    if (!write_header(entry.get(), listed.path)) return;
+    if (!write_header(entry.get(), listed)) return;
   } else {
     if (part.begins) takes_content_ = begin_entry(part);
     if (!takes_content_) return;
@@ -238,24 +261,23 @@ void ArchiveWriter::write(BagPart& part) {
   }
   manifest_->append(fmt::format("{}  {}\n", listed.sha256, listed.path));
   exported_->append(listed.record);
-  (listed.has_gaps ? outcome_.with_gaps : outcome_.full).add(listed.content);
-  outcome_.payload.add(listed.bytes);
+  outcome_.written.add(listed);
 }
 
 bool ArchiveWriter::begin_entry(const BagPart& part) {
   const Entry entry = new_entry(root_ + part.listed.path, AE_IFREG, part);
   archive_entry_set_size(entry.get(), static_cast<la_int64_t>(part.listed.bytes));
-  return write_header(entry.get(), part.listed.path);
+  return write_header(entry.get(), part.listed);
 }
 
 // False if the archive cannot hold just this.
-bool ArchiveWriter::write_header(archive_entry* entry, const std::string& path) {
+bool ArchiveWriter::write_header(archive_entry* entry, const ListedFile& listed) {
   const int result = archive_write_header(writer_.get(), entry);
   if (result >= ARCHIVE_WARN) return true;
   if (result != ARCHIVE_FAILED) fail();
-  ++outcome_.failed_files;
-  outcome_.failed.push_back(
-      fmt::format("{} could not be written: an archive of this kind holds no such name.", path));
+  outcome_.failed_files.add(listed.content);
+  outcome_.failed.push_back(fmt::format(
+      "{} could not be written: an archive of this kind holds no such name.", listed.path));
   return false;
 }
 
@@ -289,7 +311,7 @@ void ArchiveWriter::add_tag_file(const char* name, TagFile& list) {
 BagOutcome ArchiveWriter::finish(const std::string& info, FileSum payload) {
   if (!failed_) {
     try {
-      payload.add(outcome_.payload);
+      payload.add(outcome_.written.payload);
       add_tag("bag-info.txt", with_payload_sum(info, payload));
       add_tag_file("manifest-sha256.txt", *manifest_);
       add_tag_file("exported.jsonl", *exported_);
@@ -302,16 +324,16 @@ BagOutcome ArchiveWriter::finish(const std::string& info, FileSum payload) {
   }
   if (!complete_) {
     outcome_.failed.emplace_back(kNoneWasLeft);
-    outcome_.full = outcome_.with_gaps = outcome_.payload = {};
+    outcome_.written = {};
   }
   return std::move(outcome_);
 }
 
 void ArchiveWriter::close() {
   if (archive_write_close(writer_.get()) != ARCHIVE_OK) fail();
-  if (is_stream(path_)) return;
-  if (::fsync(file_.get()) != 0) throw TargetFailed{errno};
-  move_archive(part_, path_);
+  if (!place_) return;
+  if (::fsync(place_->file().get()) != 0) throw TargetFailed{errno};
+  place_->place();
 }
 
 }  // namespace undershelf

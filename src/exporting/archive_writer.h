@@ -10,8 +10,10 @@
 #include <string_view>
 
 #include "exporting/bag_sink.h"
+#include "exporting/place_archive.h"
 #include "exporting/target.h"
 #include "exporting/target_file.h"
+#include "shelf/shelf.h"
 
 struct archive;
 struct archive_entry;
@@ -30,8 +32,11 @@ Target examine_archive_target(const std::string& path, ArchiveForm form);
 // Throws Error (refused) unless the archive can be made at `path`, where nothing may be yet.
 void require_new_archive(const std::string& path);
 
-// The archive is written beside its place, as `PATH.part`, and moved there once it is whole and on
-// the medium; one that cannot be completed does not stay. All in it is below a folder of its name.
+// Whether the archive at `path`, which is there, is an export of this shelf as it is now, whole.
+bool is_archive_of(const Shelf& shelf, const std::string& path);
+
+// The archive is seen at its place once it is whole and on the medium (place_archive.h); one that
+// cannot be completed does not stay. All in it is below a folder of its name.
 class ArchiveWriter final : public BagSink {
  public:
   // Where the lists grow, without a name, until the files are in: the archive's own folder, and for
@@ -55,18 +60,20 @@ class ArchiveWriter final : public BagSink {
   void open_writer();
   void write(BagPart& part);
   bool begin_entry(const BagPart& part);
-  bool write_header(archive_entry* entry, const std::string& path);
+  bool write_header(archive_entry* entry, const ListedFile& listed);
   void write_data(std::span<const std::byte> bytes);
   void add_tag(const std::string& name, std::string_view content);
   void add_tag_file(const char* name, TagFile& list);
   void close();
   [[noreturn]] void fail() const;
+  const Descriptor& file() const { return place_ ? place_->file() : stream_; }
 
-  const std::string path_, part_;
+  const std::string path_;
   const ArchiveForm form_;
   std::string root_;  // the folder in the archive, with a slash behind
   std::unique_ptr<Locale> locale_;
-  Descriptor file_{-1};
+  std::optional<UnplacedArchive> place_;  // none of a stream
+  Descriptor stream_{-1};
   std::unique_ptr<archive, Close> writer_;
   std::optional<TagFile> manifest_, exported_;
   std::string tags_;            // lines of the tag manifest

@@ -13,6 +13,7 @@
 #include <cstring>
 #include <ctime>
 #include <filesystem>
+#include <map>
 #include <unordered_map>
 #include <unordered_set>
 
@@ -72,7 +73,7 @@ class Exporter {
     if (options_.dry_run) return foresee(selection);
     find_linked();
     try {
-      write_payload(selection, *make_sink());
+      write_payload(selection, *make_sink(selection));
     } catch (const TargetFailed& failure) {
       throw Error(Failure::refused,
                   fmt::format("{} cannot be written to: {}. Choose another target.", options_.to,
@@ -89,22 +90,41 @@ class Exporter {
   }
 
   // Throws Error (refused), TargetFailed.
-  std::unique_ptr<BagSink> make_sink() {
+  std::unique_ptr<BagSink> make_sink(const Selection& selection) {
     if (options_.archive == ArchiveForm::iso) return std::make_unique<IsoWriter>(options_.to);
     if (options_.archive) return std::make_unique<ArchiveWriter>(options_.to, *options_.archive);
     Unpacker::shared().start();  // before the writer's thread
-    prepare_bag(shelf_, options_, started_, earlier_, [&](uint64_t bytes) {
+    std::optional<std::map<BagKey, std::string>> proven;
+    const auto is_still_right = [&](const BagKey& key, const ListedFile& listed) {
+      if (!proven) proven = proven_contents(selection);
+      const auto now = proven->find(key);
+      return now != proven->end() && now->second == listed.sha256 && !listed.has_gaps;
+    };
+    prepare_bag(shelf_, options_, started_, earlier_, is_still_right, [&](uint64_t bytes) {
       done_ += bytes;
       show_progress();
     });
     done_ = 0;
     if (options_.unique) {
       for (const auto& [key, kept] : earlier_.files()) {
-        if (!kept.has_gaps) contents_[kept.sha256] = {kept.path, kept.sha256, {}, kept.bytes};
+        if (!kept.has_gaps && !kept.changed)
+          contents_[kept.sha256] = {kept.path, kept.sha256, {}, kept.bytes, false};
       }
     }
     TargetTree(options_.to).make_folder("data");
     return std::make_unique<BagWriter>(options_.to, options_.read_back);
+  }
+
+  // Hashes of what is selected, where the shelf knows them, by what it is known again in a bag.
+  std::map<BagKey, std::string> proven_contents(const Selection& selection) {
+    std::map<BagKey, std::string> proven;
+    each_row(shelf_, selection, [&](const Row& row) {
+      if (row.is_folder() || !is_written(row) || !can_share_content(row)) return true;
+      const std::string path = "data/" + paths_->of(row, paths_->true_path(row));
+      proven.emplace(BagKey{row.id, row.stream.value_or(""), path}, *row.sha256);
+      return true;
+    });
+    return proven;
   }
 
   bool is_written(const Row& row) const {
@@ -144,21 +164,23 @@ class Exporter {
       if (result_.stopped) return false;
       return !is_written(row) || write_row(row, writer);
     });
-    BagOutcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_);
-    result_.full = outcome.full;
-    result_.with_gaps = outcome.with_gaps;
-    result_.full.files += kept_full_.files;
-    result_.full.bytes += kept_full_.bytes;
-    result_.with_gaps.files += kept_gaps_.files;
-    result_.with_gaps.bytes += kept_gaps_.bytes;
-    result_.kept = kept_.files;
-    // What is in no other sum failed, or was not reached.
+    BagOutcome outcome = writer.finish(bag_info(shelf_, options_, started_), kept_.payload);
+    outcome.written.add(kept_);
+    result_.full = outcome.written.full;
+    result_.with_gaps = outcome.written.with_gaps;
+    result_.changed = outcome.written.changed;
+    result_.kept = kept_.payload.files;
+    result_.failed = outcome.failed_files;
+    // What is in no other sum was not reached.
     const auto rest = [&](uint64_t FileSum::*of) {
-      return result_.selected.*of -
-             std::min(result_.selected.*of, result_.full.*of + result_.with_gaps.*of +
-                                                result_.gone.*of + result_.too_large.*of);
+      uint64_t told = 0;
+      for (const FileSum& sum : {result_.full, result_.with_gaps, result_.changed, result_.gone,
+                                 result_.too_large, result_.failed}) {
+        told += sum.*of;
+      }
+      return result_.selected.*of - std::min(result_.selected.*of, told);
     };
-    result_.failed = {rest(&FileSum::files), rest(&FileSum::bytes)};
+    result_.not_reached = {rest(&FileSum::files), rest(&FileSum::bytes)};
     std::ranges::move(outcome.failed, std::back_inserter(result_.failures));
   }
 
@@ -182,7 +204,8 @@ class Exporter {
       return writer.put(std::move(folder));
     }
     note_name(row, wanted, path);
-    if (const ListedFile* earlier = earlier_.find({row.id, row.stream.value_or(""), path})) {
+    const ListedFile* const earlier = earlier_.find({row.id, row.stream.value_or(""), path});
+    if (earlier != nullptr) {
       keep(*earlier, row);
       return true;
     }
@@ -198,20 +221,21 @@ class Exporter {
 
   // What an earlier run wrote, and lists already.
   void keep(const ListedFile& earlier, const Row& row) {
-    kept_.add(earlier.bytes);
-    (earlier.has_gaps ? kept_gaps_ : kept_full_).add(row.size.value_or(0));
+    ListedFile kept = earlier;
+    kept.content = row.size.value_or(0);
+    kept_.add(kept);
     done_ += row.size.value_or(0);
     // Which bytes it lacks is not read back: a further name of a file with gaps is written out, so
     // that the list says what that one lacks.
-    if (linked_.contains(row.id) && !earlier.has_gaps) {
-      written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes};
+    if (linked_.contains(row.id) && !earlier.has_gaps && !earlier.changed) {
+      written_[row.stream_id] = {earlier.path, earlier.sha256, {}, earlier.bytes, false};
     }
   }
 
   void remember_content(const Row& row, const std::string& path, const std::string& sha256,
                         uint64_t size) {
     if (!options_.unique || !can_share_content(row) || *row.sha256 != sha256) return;
-    contents_[sha256] = {path, sha256, {}, size};
+    contents_[sha256] = {path, sha256, {}, size, false};
   }
 
   // What was written of a stream whose entry has several names.
@@ -219,13 +243,14 @@ class Exporter {
     std::string path, sha256;
     Losses losses;
     uint64_t bytes = 0;
+    bool changed = false;
   };
 
   bool write_link(const Row& row, const std::string& path, const Written& first, BagSink& writer) {
     BagPart part = part_of(row, path);
     part.then = BagPart::Then::link;
     part.link_to = first.path;
-    part.listed = describe(row, path, first.bytes, first.sha256, 0, first.losses);
+    part.listed = describe(row, path, first.bytes, first.sha256, 0, first.losses, first.changed);
     done_ += row.size.value_or(0);
     return writer.put(std::move(part));
   }
@@ -242,6 +267,7 @@ class Exporter {
       BagPart part = part_of(row, path);
       part.begins = at == 0;
       part.listed.bytes = size;
+      part.listed.content = row.size.value_or(0);
       if (stopped() && (at == 0 || writer.can_abandon())) {
         result_.stopped = true;
         part.then = BagPart::Then::abandon;
@@ -256,6 +282,7 @@ class Exporter {
       for (const Loss& loss : stream.read(from, bytes.subspan(ahead))) append_loss(losses, loss);
       part.bytes = room;
       hash_.update(bytes);
+      if (!head.empty()) content_hash_.update(bytes.subspan(ahead));
       at += part.size;
       done_ += part.size - ahead;
       show_progress();
@@ -277,10 +304,17 @@ class Exporter {
     }
     found = settled(found, stream.size());
     const std::string sha256 = hash_.hex();
-    part.listed = describe(row, path, size, sha256, ahead, found);
+    const std::string content_sha256 = ahead == 0 ? sha256 : content_hash_.hex();
+    const bool changed = found.empty() && row.sha256 && *row.sha256 != content_sha256;
+    part.listed = describe(row, path, size, sha256, ahead, found, changed);
+    if (changed) {
+      result_.failures.push_back(
+          fmt::format("{} (id {}) is not what the scan read: the source gives other bytes now.",
+                      row.path, row.id));
+    }
     if (found.empty() && ahead == 0) remember_content(row, path, sha256, size);
     if (linked_.contains(row.id)) {
-      written_[row.stream_id] = {path, sha256, std::move(found), size};
+      written_[row.stream_id] = {path, sha256, std::move(found), size, changed};
     }
   }
 
@@ -293,8 +327,10 @@ class Exporter {
 
   // `ahead`: bytes of the file in front of the stream, from whose start the losses count.
   ListedFile describe(const Row& row, const std::string& path, uint64_t size,
-                      const std::string& sha256, uint64_t ahead, const Losses& losses) {
-    ListedFile listed{path, sha256, {}, size, row.size.value_or(0), !losses.empty() || !row.size};
+                      const std::string& sha256, uint64_t ahead, const Losses& losses,
+                      bool changed) {
+    ListedFile listed{path,   sha256, {}, size, row.size.value_or(0), !losses.empty() || !row.size,
+                      changed};
     std::string missing = "[";
     if (!row.size) {
       missing += R"({"offset":0,"length":null,"why":"unknown: nothing tells the file's size"})";
@@ -311,6 +347,7 @@ class Exporter {
     line_.text("written", path);
     line_.number("bytes", static_cast<int64_t>(size));
     line_.raw("missing", missing);
+    line_.boolean("changed", changed);
     listed.record = line_.end();
     return listed;
   }
@@ -324,7 +361,8 @@ class Exporter {
   PathRules path_rules_;
   std::optional<WrittenPaths> paths_;
   Line line_{Line::Form::json};
-  Sha256 hash_;                                        // of the file being read
+  Sha256 hash_;                                        // of the file being read,
+  Sha256 content_hash_;                                // and without the head, if it has one
   std::unordered_set<EntryId> linked_;                 // entries with further hard links
   std::unordered_map<StreamId, Written> written_;      // by stream, of those entries
   std::unordered_map<std::string, Written> contents_;  // by hash, if each is written once
@@ -332,8 +370,7 @@ class Exporter {
   uint64_t done_ = 0;  // bytes
   std::chrono::steady_clock::time_point shown_;
   EarlierBag earlier_;
-  FileSum kept_;                   // of an earlier run: files and bytes as written
-  FileSum kept_full_, kept_gaps_;  // of these: content
+  WrittenSums kept_;  // of an earlier run
   Buffers buffers_{kChunk};
   ExportResult result_;
 };

@@ -47,9 +47,11 @@ struct ExportResult {
   FileSum selected;
   FileSum full;          // written, with every byte
   FileSum with_gaps;     // written, with some bytes missing
+  FileSum changed;       // written, and not what the scan read: the source gives other bytes now
   FileSum gone;          // left out, as nothing of their content is left
   FileSum too_large;     // left out, as the target holds no such files
-  FileSum failed;        // left out: failed, or not reached before the end
+  FileSum failed;        // left out: could not be written
+  FileSum not_reached;   // left out: it was stopped, or the target failed, before
   uint64_t kept = 0;     // of those written: what an earlier export had written, and is right
   uint64_t renamed = 0;  // files whose name had to differ from the true one
   std::vector<std::string> renames;   // of a dry run: these

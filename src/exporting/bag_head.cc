@@ -21,19 +21,27 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// By what an export is known again: the shelf, and what was asked of it.
-std::string identity(const Shelf& shelf, const ExportOptions& options) {
-  const SourceIdentity source = shelf.source();
+std::string hash_of_lines(const std::vector<std::string>& lines) {
   Sha256 hash;
-  const auto add = [&](const std::string& text) {
-    hash.update(std::as_bytes(std::span(text)));
+  for (const std::string& line : lines) {
+    hash.update(std::as_bytes(std::span(line)));
     hash.update(std::as_bytes(std::span("\n", 1)));
-  };
-  add(std::to_string(source.size));
-  for (const BlockHash& block : source.blocks) add(block.sha256);
+  }
+  return hash.hex();
+}
+
+// By what an export is known again: the shelf, and what was asked of it.
+std::string identity_line(const Shelf& shelf) {
+  const SourceIdentity source = shelf.source();
+  std::vector<std::string> lines = {std::to_string(source.size)};
+  for (const BlockHash& block : source.blocks) lines.push_back(block.sha256);
   const std::vector<ScanRecord> scans = shelf.scans();
-  if (!scans.empty()) add(scans.front().started);
-  return fmt::format("Shelf-Identity: {}\nSelection: {}\n", hash.hex(),
+  if (!scans.empty()) lines.push_back(scans.front().started);
+  return fmt::format("Shelf-Identity: {}\n", hash_of_lines(lines));
+}
+
+std::string identity(const Shelf& shelf, const ExportOptions& options) {
+  return fmt::format("{}Selection: {}\n", identity_line(shelf),
                      options.described.empty() ? "everything" : options.described);
 }
 
@@ -50,15 +58,37 @@ bool is_barely_begun(const fs::path& directory) {
 
 }  // namespace
 
+namespace {
+
+// Of which scans' results a bag is.
+std::string state_line(const Shelf& shelf) {
+  std::vector<std::string> lines;
+  for (const ScanRecord& scan : shelf.scans()) {
+    lines.insert(lines.end(), {scan.depth, scan.check, scan.state, scan.started, scan.ended,
+                               std::to_string(scan.gaps)});
+  }
+  return fmt::format("Shelf-State: {}\n", hash_of_lines(lines));
+}
+
+}  // namespace
+
 std::string bag_info(const Shelf& shelf, const ExportOptions& options, std::time_t started) {
   const SourceIdentity source = shelf.source();
   return fmt::format(
-      "Source: {}\n{}Source-Size: {}\nShelf: {}\n{}Bag-Software-Agent: undershelf {}\n"
+      "Source: {}\n{}Source-Size: {}\nShelf: {}\n{}{}Bag-Software-Agent: undershelf {}\n"
       "Bagging-Date: {:%Y-%m-%d}\nBagging-Time: {:%Y-%m-%dT%H:%M:%SZ}\n",
       printable(source.path),
       source.serial.empty() ? "" : fmt::format("Source-Serial: {}\n", printable(source.serial)),
-      source.size, printable(options.shelf_path), identity(shelf, options), UNDERSHELF_VERSION,
-      fmt::gmtime(started), fmt::gmtime(started));
+      source.size, printable(options.shelf_path), identity(shelf, options), state_line(shelf),
+      UNDERSHELF_VERSION, fmt::gmtime(started), fmt::gmtime(started));
+}
+
+bool is_of(const std::string& info, const Shelf& shelf) {
+  return info.find(identity_line(shelf)) != std::string::npos;
+}
+
+bool is_of_state(const std::string& info, const Shelf& shelf) {
+  return is_of(info, shelf) && info.find(state_line(shelf)) != std::string::npos;
 }
 
 std::string with_payload_sum(const std::string& info, const FileSum& payload) {
@@ -88,9 +118,11 @@ bool require_usable_folder(const ExportOptions& options) {
 }
 
 void prepare_bag(const Shelf& shelf, const ExportOptions& options, std::time_t started,
-                 EarlierBag& earlier, const std::function<void(uint64_t)>& progress) {
+                 EarlierBag& earlier, const IsStillRight& is_still_right,
+                 const std::function<void(uint64_t)>& progress) {
   if (require_usable_folder(options)) {
-    earlier.load(options.to, identity(shelf, options), progress);
+    earlier.load(options.to, {identity(shelf, options), state_line(shelf), is_still_right},
+                 progress);
   } else if (::mkdir(options.to.c_str(), 0777) != 0 && errno != EEXIST) {
     throw TargetFailed{errno};
   }

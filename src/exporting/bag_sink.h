@@ -21,6 +21,7 @@ struct ListedFile {
   uint64_t bytes = 0;     // of the file
   uint64_t content = 0;   // of these, the selected content: AppleDouble files have a head besides
   bool has_gaps = false;  // some of its bytes are missing
+  bool changed = false;   // none is, and they are others than the scan read
 };
 
 // The next piece of work: a piece of a file, one more name of a file that is written, or a folder.
@@ -56,11 +57,26 @@ struct FileSum {
   }
 };
 
+// What was written.
+struct WrittenSums {
+  FileSum full, with_gaps, changed;  // bytes: of content
+  FileSum payload;                   // all of it, as written
+  void add(const ListedFile& listed) {
+    (listed.changed ? changed : listed.has_gaps ? with_gaps : full).add(listed.content);
+    payload.add(listed.bytes);
+  }
+  void add(const WrittenSums& more) {
+    full.add(more.full);
+    with_gaps.add(more.with_gaps);
+    changed.add(more.changed);
+    payload.add(more.payload);
+  }
+};
+
 // What it came to.
 struct BagOutcome {
-  FileSum full, with_gaps;  // bytes: of content
-  FileSum payload;          // all of it, as written
-  uint64_t failed_files = 0;
+  WrittenSums written;
+  FileSum failed_files;             // begun, and not in the bag; bytes of content
   std::vector<std::string> failed;  // one sentence each
   bool lists_complete = false;
 };

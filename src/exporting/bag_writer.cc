@@ -187,7 +187,11 @@ void BagWriter::write(BagPart& part) {
     return;
   }
   if (part.begins) {
-    open_ = {staged_path(part.listed.path, batches_), part.id, part.listed.path, {}};
+    open_ = {staged_path(part.listed.path, batches_),
+             part.id,
+             part.listed.path,
+             part.listed.content,
+             {}};
     Descriptor file = tree_->create(open_.staged);
     if (!file.ok()) return give_up(errno);
     open_.file.emplace(std::move(file));
@@ -226,7 +230,7 @@ void BagWriter::give_up(int error) {
   remove_open();
   open_.file.reset();
   if (is_fatal(error)) throw TargetFailed{error};
-  ++outcome_.failed_files;
+  outcome_.failed_files.add(open_.content);
   outcome_.failed.push_back(fmt::format("{} (id {}) could not be written: {}.", open_.path,
                                         open_.id, std::strerror(error)));
 }
@@ -309,11 +313,9 @@ void BagWriter::end_flush() {
     throw;
   }
   batch_.clear();
-  outcome_.failed_files += listed_.failed_files;
+  outcome_.failed_files.add(listed_.failed_files);
   outcome_.failed.insert(outcome_.failed.end(), listed_.failed.begin(), listed_.failed.end());
-  outcome_.full.add(listed_.full);
-  outcome_.with_gaps.add(listed_.with_gaps);
-  outcome_.payload.add(listed_.payload);
+  outcome_.written.add(listed_.written);
 }
 
 // Both lists take the batch, or neither does.
@@ -324,14 +326,13 @@ void BagWriter::append_lists() {
   for (const Staged& staged : batch_) {
     const ListedFile& listed = staged.part.listed;
     if (!staged.failure.empty()) {
-      ++counted.failed_files;
+      counted.failed_files.add(listed.content);
       counted.failed.push_back(staged.failure);
       continue;
     }
     manifest_lines_.append(listed.sha256).append("  ").append(listed.path).append("\n");
     exported_lines_ += listed.record;
-    (listed.has_gaps ? counted.with_gaps : counted.full).add(listed.content);
-    counted.payload.add(listed.bytes);
+    counted.written.add(listed);
   }
   const uint64_t before = manifest_->length();
   manifest_->append(manifest_lines_);
@@ -376,8 +377,7 @@ void BagWriter::finish_lists(const std::string& info, FileSum payload) {
   if (!manifest_ || !exported_) return;
   std::error_code error;
   std::filesystem::remove_all(directory_ + "/" + kStagingFolder, error);
-  payload.files += outcome_.payload.files;
-  payload.bytes += outcome_.payload.bytes;
+  payload.add(outcome_.written.payload);
   replace_file(tree_->root(), "bag-info.txt", with_payload_sum(info, payload));
   std::string tags = manifest_->close() + exported_->close();
   for (const char* name : {"bagit.txt", "bag-info.txt"})

@@ -92,6 +92,7 @@ class BagWriter final : public BagSink {
     std::string staged;
     EntryId id{};
     std::string path;
+    uint64_t content = 0;            // bytes
     std::optional<Descriptor> file;  // none: it failed, and its other parts are passed over
   };
   Open open_;

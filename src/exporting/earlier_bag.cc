@@ -4,7 +4,6 @@
 #include <fmt/format.h>
 
 #include <filesystem>
-#include <fstream>
 #include <nlohmann/json.hpp>
 #include <optional>
 #include <sstream>
@@ -12,6 +11,7 @@
 
 #include "exporting/target_tree.h"
 #include "model/error.h"
+#include "source/files.h"
 #include "source/json_number.h"
 
 namespace undershelf {
@@ -28,9 +28,13 @@ std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& lin
   };
   BagKey key{static_cast<EntryId>(whole_number(record, "id", int64_t{0})), text("stream"),
              text("written")};
-  ListedFile listed{key.path,    text("sha256"),
-                    line + "\n", whole_number(record, "bytes", uint64_t{0}),
-                    0,           record.contains("missing") && !record["missing"].empty()};
+  ListedFile listed{key.path,
+                    text("sha256"),
+                    line + "\n",
+                    whole_number(record, "bytes", uint64_t{0}),
+                    0,
+                    record.contains("missing") && !record["missing"].empty(),
+                    record.value("changed", false)};
   const bool climbs = ("/" + key.path + "/").find("/../") != std::string::npos;
   if (!key.path.starts_with("data/") || climbs || listed.sha256.size() != 64) return std::nullopt;
   return std::pair{std::move(key), std::move(listed)};
@@ -38,24 +42,21 @@ std::optional<std::pair<BagKey, ListedFile>> parse_record(const std::string& lin
   return std::nullopt;  // not a line of ours
 }
 
-std::string read_all(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  std::ostringstream out;
-  out << in.rdbuf();
-  return out.str();
-}
+std::string read_all(const std::string& path) { return content_of(open_plain(AT_FDCWD, path)); }
 
 }  // namespace
 
-void EarlierBag::load(const std::string& directory, const std::string& identity,
+void EarlierBag::load(const std::string& directory, const Expected& expected,
                       const std::function<void(uint64_t)>& hashed) {
-  if (read_all(directory + "/bag-info.txt").find(identity) == std::string::npos) {
+  const std::string info = read_all(directory + "/bag-info.txt");
+  if (info.find(expected.identity) == std::string::npos) {
     throw Error(
         Failure::refused,
         fmt::format("{} holds an export of another shelf, or of another selection. Give the "
                     "same filters and options to go on with it, or another folder.",
                     directory));
   }
+  const bool same_state = info.find(expected.state) != std::string::npos;
   TargetTree tree(directory);
   std::vector<std::byte> buffer(1 << 20);
   std::string manifest;
@@ -66,7 +67,8 @@ void EarlierBag::load(const std::string& directory, const std::string& identity,
     if (!parsed) continue;
     auto& [key, listed] = *parsed;
     if (files_.contains(key)) continue;
-    if (hash_of(tree.open_to_read(key.path), buffer, false) != listed.sha256) {
+    if ((!same_state && !expected.is_still_right(key, listed)) ||
+        hash_of(tree.open_to_read(key.path), buffer, false) != listed.sha256) {
       tree.remove(key.path);
       continue;
     }

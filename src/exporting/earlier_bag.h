@@ -18,13 +18,22 @@ struct BagKey {
   auto operator<=>(const BagKey&) const = default;
 };
 
+using IsStillRight = std::function<bool(const BagKey&, const ListedFile&)>;
+
 class EarlierBag {
  public:
+  // What its bag-info.txt is held against.
+  struct Expected {
+    std::string identity;  // must stand there
+    std::string state;     // of the shelf
+    // Asked where another state stands there: whether the file would be written just so now.
+    IsStillRight is_still_right;
+  };
   // Reads the lists of the bag at `directory` and hashes what they tell of; what is not as it was
-  // written is removed, and the lists are made to tell just what is there. `hashed` is told the
-  // bytes of each file. Throws Error (refused) if the bag is another export's: `identity` is what
-  // its bag-info.txt must say; TargetFailed.
-  void load(const std::string& directory, const std::string& identity,
+  // written, or not as it would be now, is removed, and the lists are made to tell just what is
+  // there. `hashed` is told the bytes of each file. Throws Error (refused) if the bag is another
+  // export's; TargetFailed.
+  void load(const std::string& directory, const Expected& expected,
             const std::function<void(uint64_t)>& hashed);
   // The file with that key, if it is there and right.
   const ListedFile* find(const BagKey& key) const;

@@ -14,11 +14,11 @@
 #include <filesystem>
 #include <memory>
 #include <mutex>
-#include <utility>
 #include <vector>
 
 #include "exporting/bag_head.h"
 #include "exporting/place_archive.h"
+#include "model/error.h"
 
 namespace undershelf {
 namespace {
@@ -81,10 +81,14 @@ Options image_options() {
 }  // namespace
 
 IsoWriter::IsoWriter(std::string path)
-    : path_(std::move(path)), files_(path_ + ".files"), part_(path_ + ".part") {
-  std::error_code error;
-  std::filesystem::remove_all(files_, error);
-  if (::mkdir(files_.c_str(), 0777) != 0) throw TargetFailed{errno};
+    : path_(std::filesystem::absolute(path).string()), files_(path_ + ".files") {
+  if (::mkdir(files_.c_str(), 0777) != 0) {
+    if (errno != EEXIST) throw TargetFailed{errno};
+    throw Error(Failure::refused,
+                fmt::format("{} is there: of an export that was killed, or yours. Nothing is "
+                            "overwritten: remove it, or choose another name for the image.",
+                            files_));
+  }
   TargetTree tree(files_);
   tree.make_folder("data");
   replace_file(tree.root(), "bagit.txt", kBagDeclaration);
@@ -93,7 +97,6 @@ IsoWriter::IsoWriter(std::string path)
 
 IsoWriter::~IsoWriter() {
   bag_.reset();
-  ::unlink(part_.c_str());
   std::error_code error;
   std::filesystem::remove_all(files_, error);
 }
@@ -109,7 +112,7 @@ BagOutcome IsoWriter::finish(const std::string& info, FileSum payload) {
     }
   }
   outcome.failed.emplace_back(kNoneWasLeft);
-  outcome.full = outcome.with_gaps = outcome.payload = {};
+  outcome.written = {};
   outcome.lists_complete = false;
   return outcome;
 }
@@ -126,12 +129,12 @@ void IsoWriter::write_image() {
   burn_source* source = nullptr;
   require(iso_image_create_burn_source(made, options.get(), &source));
   const std::unique_ptr<burn_source, FreeSource> blocks(source);
-  copy_image(*source);
-  move_archive(part_, path_);
+  UnplacedArchive unplaced(path_);
+  copy_image(*source, unplaced.file());
+  unplaced.place();
 }
 
-void IsoWriter::copy_image(burn_source& image) const {
-  const Descriptor file = create_part(part_);
+void IsoWriter::copy_image(burn_source& image, const Descriptor& file) const {
   std::vector<std::byte> buffer(kBlock * kBlocksAtOnce);
   const auto size = static_cast<uint64_t>(image.get_size(&image));
   uint64_t written = 0;

@@ -10,12 +10,13 @@ struct burn_source;
 namespace undershelf {
 
 // The bag is first written as a folder beside the image's place, `PATH.files`, since what is in an
-// image must be known before any of it can be written; then the image as `PATH.part`, which is
-// moved to its place once it is whole and on the medium. Neither stays if it cannot be completed.
+// image must be known before any of it can be written; then the image, which is seen at its place
+// once it is whole and on the medium (place_archive.h). Neither stays if it cannot be completed.
 // The bag is the root of the disc.
 class IsoWriter final : public BagSink {
  public:
-  // Throws TargetFailed. What an earlier one that was killed left behind is replaced.
+  // Throws Error (refused) if `PATH.files` is there: nothing is removed that was not made here;
+  // TargetFailed.
   explicit IsoWriter(std::string path);
   ~IsoWriter() override;
 
@@ -27,9 +28,9 @@ class IsoWriter final : public BagSink {
 
  private:
   void write_image();
-  void copy_image(burn_source& image) const;
+  void copy_image(burn_source& image, const Descriptor& file) const;
 
-  const std::string path_, files_, part_;
+  const std::string path_, files_;  // absolute: libisofs takes paths from the root
   std::optional<BagWriter> bag_;
 };
 

@@ -9,11 +9,25 @@ namespace undershelf {
 
 constexpr const char* kNoneWasLeft = "The archive could not be completed, so none was left.";
 
-// A new file at `part`, instead of whatever file or link an archive that was killed left there.
-// Throws TargetFailed.
-Descriptor create_part(const std::string& part);
+// An archive on its way to `path`, where it is seen once it is whole: a file without a name, or,
+// where the file system has no such files, `PATH.part`. It goes away unless it is placed.
+class UnplacedArchive {
+ public:
+  // Throws Error (refused) if `PATH.part` is needed and taken; TargetFailed.
+  explicit UnplacedArchive(std::string path);
+  ~UnplacedArchive();
+  UnplacedArchive(const UnplacedArchive&) = delete;
+  UnplacedArchive& operator=(const UnplacedArchive&) = delete;
 
-// Moves what is on the medium to `path`, where nothing may be. Throws TargetFailed.
-void move_archive(const std::string& part, const std::string& path);
+  const Descriptor& file() const { return file_; }
+  // Once all of it is on the medium. Nothing may be at its path. Throws TargetFailed.
+  void place();
+
+ private:
+  const std::string path_, part_;
+  Descriptor folder_;
+  Descriptor file_;
+  bool has_name_ = false;  // PATH.part is ours
+};
 
 }  // namespace undershelf

@@ -9,6 +9,7 @@
 
 #include <cerrno>
 #include <cstdio>
+#include <cstdlib>
 #include <cstring>
 #include <filesystem>
 #include <memory>
@@ -56,6 +57,18 @@ bool is_empty_mount_point(const std::string& folder) {
 }
 
 }  // namespace
+
+std::string temporary_folder() {
+  std::error_code error;
+  const fs::path folder = fs::temp_directory_path(error);
+  if (!error) return folder.string();
+  const char* const set = std::getenv("TMPDIR");
+  throw Error(
+      Failure::refused,
+      fmt::format("The folder for temporary files, {}, cannot be used: {}. Set TMPDIR to one "
+                  "that is there, on another medium than the source.",
+                  set == nullptr ? "/tmp" : set, error.message()));
+}
 
 void require_writable_parent(const std::string& directory) {
   std::error_code error;

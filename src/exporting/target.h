@@ -19,6 +19,10 @@ struct Target {
   int times_the_room = 1;           // it takes while it is made
 };
 
+// The system's folder for files that go away by themselves. Throws Error (refused) if there is
+// none.
+std::string temporary_folder();
+
 // Throws Error (refused) unless `directory` is there, or can be made in a folder that is, and that
 // folder is no mount point at which nothing is mounted.
 void require_writable_parent(const std::string& directory);

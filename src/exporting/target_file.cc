@@ -15,26 +15,15 @@
 namespace undershelf {
 namespace {
 
-bool write_all(int fd, const void* data, size_t size) {
-  const auto* bytes = static_cast<const char*>(data);
-  while (size > 0) {
-    const ssize_t n = ::write(fd, bytes, size);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) return false;
-    bytes += n;
-    size -= static_cast<size_t>(n);
+Descriptor open_list(int directory, const std::string& name) {
+  Descriptor file = open_nameless(directory);
+  if (file.ok()) {
+    ::fcntl(file.get(), F_SETFL, O_APPEND);
+    return file;
   }
-  return true;
-}
-
-constexpr int kListFlags = O_RDWR | O_CREAT | O_APPEND | O_NOFOLLOW | O_CLOEXEC;
-
-Descriptor open_nameless(int directory, const std::string& name) {
-  Descriptor file(::openat(directory, ".", O_TMPFILE | O_RDWR | O_APPEND | O_CLOEXEC, 0600));
-  if (file.ok()) return file;
   // Not every file system has such files.
   const std::string taken = fmt::format(".{}.{}", name, ::getpid());
-  file = Descriptor(::openat(directory, taken.c_str(), kListFlags | O_EXCL, 0600));
+  file = open_to_write(directory, taken, Place::empty_list, 0600);
   if (file.ok()) ::unlinkat(directory, taken.c_str(), 0);
   return file;
 }
@@ -86,8 +75,8 @@ bool write_sparsely(int fd, std::span<const std::byte> bytes) {
 
 TagFile::TagFile(int directory, std::string name, Name kind)
     : name_(std::move(name)),
-      file_(kind == Name::own ? Descriptor(::openat(directory, name_.c_str(), kListFlags, 0666))
-                              : open_nameless(directory, name_)) {
+      file_(kind == Name::own ? open_to_write(directory, name_, Place::own_list)
+                              : open_list(directory, name_)) {
   struct stat status {};
   if (!file_.ok() || ::fstat(file_.get(), &status) != 0) throw TargetFailed{errno};
   length_ = static_cast<uint64_t>(status.st_size);
@@ -131,8 +120,7 @@ std::string TagFile::close() {
 void replace_file(int directory, const std::string& name, std::string_view content) {
   const std::string beside = name + ".new";
   ::unlinkat(directory, beside.c_str(), 0);
-  const Descriptor file(::openat(directory, beside.c_str(),
-                                 O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
+  const Descriptor file = open_to_write(directory, beside, Place::empty);
   if (!file.ok() || !write_all(file.get(), content.data(), content.size()) ||
       ::fsync(file.get()) != 0 ||
       ::renameat(directory, beside.c_str(), directory, name.c_str()) != 0) {

@@ -11,32 +11,13 @@
 #include <span>
 #include <string>
 #include <string_view>
-#include <utility>
 #include <vector>
 
 #include "model/time.h"
+#include "source/files.h"
 #include "source/hash.h"
 
 namespace undershelf {
-
-// A file descriptor that closes itself.
-class Descriptor {
- public:
-  explicit Descriptor(int fd) : fd_(fd) {}
-  ~Descriptor() {
-    if (fd_ >= 0) ::close(fd_);
-  }
-  Descriptor(Descriptor&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-  Descriptor& operator=(Descriptor&& other) noexcept {
-    std::swap(fd_, other.fd_);
-    return *this;
-  }
-  int get() const { return fd_; }
-  bool ok() const { return fd_ >= 0; }
-
- private:
-  int fd_;
-};
 
 // The target itself failed; nothing more can be written to it.
 struct TargetFailed {
@@ -99,7 +80,7 @@ class TagFile {
   bool hashed_ = true;  // unless some of that was not appended here
 };
 
-// Writes a whole file at once, so that it is there in full or as it was before. Throws
+// Writes a whole file of the bag at once, so that it is there in full or as it was before. Throws
 // TargetFailed.
 void replace_file(int directory, const std::string& name, std::string_view content);
 

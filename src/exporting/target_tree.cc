@@ -63,20 +63,13 @@ void TargetTree::make_folder(std::string_view path) { folder(path, Missing::make
 
 Descriptor TargetTree::create(const std::string& path) {
   const Descriptor& parent = folder(parent_of(path), Missing::make);
-  return Descriptor(::openat(parent.get(), name_of(path).c_str(),
-                             O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666));
+  return open_to_write(parent.get(), name_of(path), Place::empty);
 }
 
 Descriptor TargetTree::open_to_read(const std::string& path) {
   const Descriptor& parent = folder(parent_of(path), Missing::fail);
   if (!parent.ok()) return Descriptor(-1);
-  Descriptor file(::openat(parent.get(), name_of(path).c_str(),
-                           O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC));
-  struct stat status {};
-  if (file.ok() && (::fstat(file.get(), &status) != 0 || !S_ISREG(status.st_mode))) {
-    return Descriptor(-1);
-  }
-  return file;
+  return open_plain(parent.get(), name_of(path));
 }
 
 void TargetTree::remove(const std::string& path) {

@@ -15,6 +15,7 @@
 #include <thread>
 
 #include "checking/box.h"
+#include "exporting/bag_head.h"
 #include "exporting/target_tree.h"
 #include "model/error.h"
 #include "model/text.h"
@@ -62,14 +63,16 @@ class Verifier {
                               "an export wrote.",
                               options_.directory, kManifest));
     }
+    require_same_shelf();
     verify_tags();
     for (const auto& [path, hash] : load_manifest(kManifest)) files_[path].hash = hash;
     for (const auto& [path, file] : files_) {
+      if (stopped()) break;
       const Descriptor there = tree_.open_to_read(path);
       if (there.ok()) all_bytes_ += size_of_file(there);
     }
-    verify_payload();
-    find_unlisted();
+    if (!stopped()) verify_payload();
+    if (!stopped()) find_unlisted();
     if (!stopped()) read_records();
     if (options_.check && !stopped()) look_at_files();
     result_.stopped = stopped();
@@ -82,7 +85,7 @@ class Verifier {
     bool right = false;     // there, and as the manifest says
     bool recorded = false;  // by exported.jsonl
     bool to_check = false;  // complete, and nothing before its content
-    std::string level;      // its check when it was exported; empty: it was not looked at
+    std::string level;      // its check when it was scanned; empty: it was not looked at
   };
 
   bool stopped() const { return options_.interrupts != nullptr && *options_.interrupts > 0; }
@@ -107,7 +110,7 @@ class Verifier {
   std::map<std::string, std::string> load_manifest(const std::string& name) {
     std::map<std::string, std::string> hashes;
     std::istringstream lines(read_text(name));
-    for (std::string line; std::getline(lines, line);) {
+    for (std::string line; !stopped() && std::getline(lines, line);) {
       if (line.ends_with('\r')) line.pop_back();
       const size_t path = line.find_first_not_of(" \t*", 64);
       const bool hex = line.find_first_not_of("0123456789abcdefABCDEF") == 64;
@@ -131,6 +134,17 @@ class Verifier {
 
   std::string hash_at(const std::string& path) {
     return hash_of(tree_.open_to_read(path), buffer_, false);
+  }
+
+  // A bag of another program says nothing of a shelf.
+  void require_same_shelf() {
+    const std::string info = read_text("bag-info.txt");
+    if (shelf_ == nullptr || info.find("Shelf-Identity: ") == std::string::npos) return;
+    if (is_of(info, *shelf_)) return;
+    throw Error(Failure::unavailable,
+                fmt::format("{} is an export of another shelf. Give the one that its bag-info.txt "
+                            "names, or leave --shelf out.",
+                            options_.directory));
   }
 
   // The lists themselves.
@@ -189,9 +203,12 @@ class Verifier {
   void find_unlisted() {
     const std::filesystem::path root = options_.directory;
     std::error_code error;
+    if (!std::filesystem::is_directory(std::filesystem::symlink_status(root / "data", error))) {
+      return fault("data is no folder of the bag.");
+    }
     std::filesystem::recursive_directory_iterator next(root / "data", error);
-    for (const std::filesystem::recursive_directory_iterator end; !error && next != end;
-         next.increment(error)) {
+    for (const std::filesystem::recursive_directory_iterator end;
+         !error && !stopped() && next != end; next.increment(error)) {
       if (next->is_directory() && !next->is_symlink()) continue;
       const std::string path = next->path().lexically_relative(root).string();
       if (!files_.contains(path)) fault(fmt::format("{} is in no list.", path));
@@ -203,7 +220,7 @@ class Verifier {
   void read_records() {
     if (!tree_.open_to_read("exported.jsonl").ok()) return;
     std::istringstream lines(read_text("exported.jsonl"));
-    for (std::string line; std::getline(lines, line);) {
+    for (std::string line; !stopped() && std::getline(lines, line);) {
       const Json record = Json::parse(line, nullptr, false);
       const std::string path = record.is_object() ? text_of(record, "written") : "";
       const auto found = files_.find(path);
@@ -215,6 +232,7 @@ class Verifier {
       take_record(record, path, found->second);
     }
     for (const auto& [path, file] : files_) {
+      if (stopped()) return;
       if (!file.recorded) fault(fmt::format("exported.jsonl does not tell of {}.", path));
     }
   }
@@ -224,6 +242,7 @@ class Verifier {
     if (!file.right) return;
     const bool gaps = record.contains("missing") && !record["missing"].empty();
     result_.with_gaps += gaps;
+    result_.changed += record.value("changed", Json()) == true;
     file.level = text_of(record, "check");
     // A resource fork has a head in front of it that is not its own.
     const bool as_stored = record.contains("size") && record["size"].is_number_unsigned() &&
@@ -244,7 +263,8 @@ class Verifier {
     const auto size = maybe_size(row.getColumn(0));
     const auto hash = maybe_text(row.getColumn(1));
     const bool same_size = !size || (record.contains("size") && record["size"] == *size);
-    const bool same = !is_complete || !hash || *hash == text_of(record, "sha256");
+    const bool changed = record.value("changed", Json()) == true;
+    const bool same = !is_complete || changed || !hash || *hash == text_of(record, "sha256");
     if (!same_size || !same) return fault(fmt::format("The shelf has {} otherwise.", path));
     ++result_.in_shelf;
   }
@@ -302,7 +322,7 @@ class Verifier {
     result_.broken.push_back(where);
     const std::string& before = files_.at(path).level;
     if (before == "verified" || before == "consistent") {
-      fault(fmt::format("{} was {} when it was exported, and is not now.", path, before));
+      fault(fmt::format("{} was {} when it was scanned, and is not now.", path, before));
     }
   }
 

@@ -24,6 +24,7 @@ struct VerifyOptions {
 struct VerifyResult {
   FileSum payload;         // files of the manifest that are there and as it says
   uint64_t with_gaps = 0;  // of these: the list of the export says that bytes are missing
+  uint64_t changed = 0;    // of these: it says that they are not what the scan read
   uint64_t in_shelf = 0;   // of these: as the shelf has them
   uint64_t verified = 0, consistent = 0, unknown = 0;  // of those looked at: how far they are sound
   // Complete files whose own structure breaks off: where, and why. They may have been so before.

@@ -5,6 +5,7 @@
 #include <cctype>
 
 #include "fs/assembly/scene.h"
+#include "fs/before.h"
 #include "fs/exfat/reader.h"
 #include "fs/fat/reader.h"
 #include "fs/hfsplus/reader.h"
@@ -25,8 +26,13 @@ std::unique_ptr<VolumeReader> open(const VolumePlace& place) {
 }
 
 template <typename System, auto find_geometry, auto make_reader>
-constexpr FileSystem file_system(std::string_view name, const Traits& traits) {
-  return {name, traits, open<find_geometry, make_reader>, [] { return make_detector(System{}); },
+constexpr FileSystem file_system(std::string_view name, const Traits& traits,
+                                 uint64_t (*bytes_before)(const SourcePtr&) = nullptr) {
+  return {name,
+          traits,
+          open<find_geometry, make_reader>,
+          bytes_before,
+          [] { return make_detector(System{}); },
           [](const Scene& scene) { return assemble(System{}, scene); }};
 }
 
@@ -39,9 +45,10 @@ std::span<const FileSystem> file_systems() {
       file_system<Exfat, exfat::find_geometry, exfat::make_reader>(
           "exfat", {"exfat", "exFAT", "exfat", true, false}),
       file_system<Ntfs, ntfs::find_geometry, ntfs::make_reader>(
-          "ntfs", {"ntfs", "NTFS", "ntfs", false, false, false, 0xFFFFFFFFFFFF}),
+          "ntfs", {"ntfs", "NTFS", "ntfs", false, false, false, 0xFFFFFFFFFFFF},
+          ntfs::bytes_before),
       file_system<Hfsplus, hfsplus::find_geometry, hfsplus::make_reader>(
-          "hfsplus", {"hfs", "HFS+", "hfsplus", false, true, true})};
+          "hfsplus", {"hfs", "HFS+", "hfsplus", false, true, true}, hfsplus::bytes_before)};
   return kFileSystems;
 }
 
@@ -72,6 +79,14 @@ std::unique_ptr<VolumeReader> open_volume(const VolumePlace& place) {
     // behind theirs.
     if (!best || reader->volume().confidence >= best->volume().confidence) best = std::move(reader);
     if (place.options.headless) break;  // looking further means searching the whole volume again
+  }
+  if (best || !place.options.headless) return best;
+  const auto window =
+      std::make_shared<Window>(place.source, place.where.offset, place.where.length);
+  for (const FileSystem& file_system : file_systems()) {
+    if (file_system.bytes_before == nullptr) continue;
+    const uint64_t bytes = file_system.bytes_before(window);
+    if (bytes > 0 && (best = open_from_before(file_system, place, bytes))) break;
   }
   return best;
 }

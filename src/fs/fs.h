@@ -69,6 +69,9 @@ struct FileSystem {
   Traits traits;
   // A reader for the volume that lies there; null if none of this file system does.
   std::unique_ptr<VolumeReader> (*open)(const VolumePlace& place);
+  // So many bytes before a window's first one a volume of it begins whose end lies in the window,
+  // by what its structures say of their own places; 0 if there is none. Null: never asked.
+  uint64_t (*bytes_before)(const SourcePtr& window);
   // What recognises pieces of its metadata during a sweep.
   std::unique_ptr<Detector> (*make_detector)();
   // The volumes that such pieces tell of, besides those that are known.

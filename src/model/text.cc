@@ -31,6 +31,15 @@ void each_code_point(std::string_view utf8, Visit visit) {
 
 }  // namespace
 
+std::string bytes_of_utf16(std::u16string_view text) {
+  std::string bytes;
+  for (const char16_t unit : text) {
+    bytes.push_back(static_cast<char>(unit & 0xFF));
+    bytes.push_back(static_cast<char>(unit >> 8));
+  }
+  return bytes;
+}
+
 Name name_from_utf16(std::u16string_view stored) {
   Name name;
   // Most names: they are their own UTF-8 and their own normal form.
@@ -49,18 +58,14 @@ Name name_from_utf16(std::u16string_view stored) {
     }
     text.append(c);
   }
-  if (!name.exact) {
-    for (const char16_t unit : stored) {
-      name.raw.push_back(static_cast<char>(unit & 0xFF));
-      name.raw.push_back(static_cast<char>(unit >> 8));
-    }
-  }
   UErrorCode status = U_ZERO_ERROR;
   const icu::Normalizer2* nfc = icu::Normalizer2::getNFCInstance(status);
   if (U_SUCCESS(status)) {
     icu::UnicodeString composed = nfc->normalize(text, status);
     if (U_SUCCESS(status)) text = std::move(composed);
   }
+  const std::u16string_view shown(text.getBuffer(), static_cast<size_t>(text.length()));
+  if (shown != stored) name.raw = bytes_of_utf16(stored);
   text.toUTF8String(name.text);
   return name;
 }

@@ -8,8 +8,12 @@
 
 namespace undershelf {
 
+// As `raw` of a name holds it: little-endian.
+std::string bytes_of_utf16(std::u16string_view text);
+
 // A name stored as UTF-16. Unpaired surrogates, NUL and `/` (which no name can hold) become
-// U+FFFD; then `exact` is false and `raw` holds the stored bytes, little-endian.
+// U+FFFD; then `exact` is false. `raw` holds what was stored where the text is another: then, and
+// where it was not in NFC.
 Name name_from_utf16(std::u16string_view stored);
 
 // Text in an OEM code page, by its ICU name ("ibm-437"). Bytes without a character become U+FFFD.

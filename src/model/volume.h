@@ -17,6 +17,7 @@ struct Volume {
   std::string serial;                // as the file system prints it; may be empty
   uint64_t offset = 0;               // bytes, on the space
   uint64_t length = 0;               // bytes, as its own header says
+  uint64_t before = 0;               // bytes of it that would lie before the space; not in `length`
   uint32_t sector_size = 512;        // bytes
   uint32_t cluster_size = 0;         // bytes
   uint64_t heap_offset = 0;          // byte of the space at which the first cluster starts

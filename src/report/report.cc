@@ -6,7 +6,6 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
-#include <fstream>
 
 #include "exporting/target.h"
 #include "model/error.h"
@@ -14,6 +13,8 @@
 #include "report/page.h"
 #include "report/sheet.h"
 #include "shelf/line.h"
+#include "shelf/totals.h"
+#include "source/files.h"
 
 namespace undershelf {
 namespace {
@@ -22,6 +23,8 @@ namespace fs = std::filesystem;
 
 constexpr uint64_t kMostOnPage = 2000;  // files that the page lists
 constexpr uint64_t kOnSheet = 24;       // files on its contact sheet
+
+constexpr size_t kHeld = 1 << 20;  // bytes of a file that wait to be written
 
 constexpr std::string_view kPage = "report.html";  // written last
 constexpr std::string_view kBeside[] = {
@@ -60,27 +63,33 @@ void make_folder(const std::string& directory) {
 class Output {
  public:
   Output(const std::string& directory, const std::string& name)
-      : path_((fs::path(directory) / name).string()), file_(path_, std::ios::binary) {
-    check();
+      : path_((fs::path(directory) / name).string()),
+        file_(open_to_write(AT_FDCWD, path_, Place::own)) {
+    check(file_.ok() && ::ftruncate(file_.get(), 0) == 0);
   }
   void write(std::string_view text) {
-    file_.write(text.data(), static_cast<std::streamsize>(text.size()));
-    check();
+    held_ += text;
+    if (held_.size() >= kHeld) flush();
   }
   void close() {
-    file_.close();
-    check();
+    flush();
+    check(::fsync(file_.get()) == 0);
   }
 
  private:
-  void check() const {
-    if (file_) return;
+  void flush() {
+    check(write_all(file_.get(), held_.data(), held_.size()));
+    held_.clear();
+  }
+  void check(bool is_fine) const {
+    if (is_fine) return;
     throw Error(Failure::incomplete,
                 fmt::format("The report could not be completed: writing {} failed: {}.", path_,
                             std::strerror(errno)));
   }
   std::string path_;
-  std::ofstream file_;
+  Descriptor file_;
+  std::string held_;  // not written yet
 };
 
 // Rows of one file, with the names of their fields in front.
@@ -204,11 +213,57 @@ std::string draw_sheet(const Shelf& shelf, Selection selection, const SourcePtr&
   return png;
 }
 
+// Room for figures and the page, and for a line of each file.
+void require_room(const std::string& directory, uint64_t rows) {
+  constexpr uint64_t kFigures = 4 << 20;
+  constexpr uint64_t kLine = 768;
+  const Target target = examine_target(directory);
+  const uint64_t wanted = kFigures + rows * kLine;
+  if (wanted <= target.free_bytes) return;
+  throw Error(Failure::refused,
+              fmt::format("The report needs up to {:.1f} MiB, and {} has {:.1f} MiB free. Choose "
+                          "another folder.",
+                          static_cast<double>(wanted) / (1 << 20), target.where,
+                          static_cast<double>(target.free_bytes) / (1 << 20)));
+}
+
+// What a report writes into its folder, and the folder if it was made for it, unless it is kept.
+class Unfinished {
+ public:
+  Unfinished(std::string directory, bool is_made)
+      : directory_(std::move(directory)), is_made_(is_made) {}
+  ~Unfinished() {
+    if (is_kept_) return;
+    std::error_code error;
+    for (const std::string_view name : kBeside) fs::remove(fs::path(directory_) / name, error);
+    fs::remove(fs::path(directory_) / kPage, error);
+    if (is_made_) fs::remove(directory_, error);
+  }
+  Unfinished(const Unfinished&) = delete;
+  Unfinished& operator=(const Unfinished&) = delete;
+  void keep() { is_kept_ = true; }
+
+ private:
+  const std::string directory_;
+  const bool is_made_;
+  bool is_kept_ = false;
+};
+
 }  // namespace
 
 ReportFacts write_report(const Shelf& shelf, const Selection& selection,
                          const ReportOptions& options) {
+  const Totals there = total_rows(shelf, selection);
+  if (there.files + there.streams == 0) {
+    throw Error(Failure::incomplete,
+                "There is nothing to report: no file fits these filters. `undershelf list` shows "
+                "what there is.");
+  }
+  require_writable_parent(options.directory);
+  require_room(options.directory, there.files + there.streams + there.folders);
+  const bool is_made = !fs::exists(options.directory);
   make_folder(options.directory);
+  Unfinished unfinished(options.directory, is_made);
   Csv files(options.directory, "files.csv");
   files.header([](Line& line) { add_fields(line, Row{}); });
   std::string rows;
@@ -232,6 +287,7 @@ ReportFacts write_report(const Shelf& shelf, const Selection& selection,
                          draw_sheet(shelf, selection, options.source)};
   if (!figures.sheet.empty()) write_file(options.directory, "sheet.png", figures.sheet);
   write_file(options.directory, std::string(kPage), page_of(facts, figures, rows));
+  unfinished.keep();
   return facts;
 }
 

@@ -11,6 +11,7 @@
 #include "model/range.h"
 #include "placing/claims.h"
 #include "shelf/rows.h"
+#include "shelf/traces.h"
 
 namespace undershelf {
 namespace {
@@ -135,15 +136,9 @@ class Mapper {
   }
 
   void add_unread() {
-    SQLite::Statement row(shelf_.db(), "SELECT begin, length FROM swept ORDER BY begin");
-    std::optional<uint64_t> read;  // up to here, once a sweep was begun
-    while (row.executeStep()) {
-      const uint64_t begin = size_of(row.getColumn(0));
-      if (begin > read.value_or(0))
-        add({read.value_or(0), begin - read.value_or(0)}, Ground::unread);
-      read = std::max(read.value_or(0), begin + size_of(row.getColumn(1)));
-    }
-    if (read && *read < size_) add({*read, size_ - *read}, Ground::unread);
+    const std::vector<ByteRange> left = not_swept(shelf_, {0, size_});
+    if (left == std::vector<ByteRange>{{0, size_}}) return;  // by a quick scan only
+    for (const ByteRange& range : left) add(range, Ground::unread);
   }
 
   void settle() {

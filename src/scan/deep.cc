@@ -124,7 +124,7 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
     record.position = position;
     store.add(record, systems, finds.traces, finds.unreadable);
   };
-  for (std::vector<ByteRange> left; !(left = store.not_swept(wanted)).empty();) {
+  for (std::vector<ByteRange> left; !(left = not_swept(shelf, wanted)).empty();) {
     // A stretch that was begun goes on where it was stopped; any other is a new one.
     if (record.done() || left.front().offset != record.position) {
       store.begin_further(record, left.front());
@@ -137,7 +137,7 @@ SweepRecord sweep_source(Shelf& shelf, const Source& source, const ScanOptions& 
 
 bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>& range) {
   const SweepStore store(shelf);
-  return store.record() && store.not_swept(range.value_or(ByteRange{0, source.size()})).empty();
+  return store.record() && not_swept(shelf, range.value_or(ByteRange{0, source.size()})).empty();
 }
 
 std::optional<Time> oldest_file(Shelf& shelf, VolumeId volume) {

@@ -78,7 +78,7 @@ class Scan {
     put_together(!deep);
     if (deep && !result_.stopped) look_deeply();
     const bool done = !result_.stopped && !result_.incomplete;
-    shelf_.end_scan(scan, done ? "finished" : "stopped");
+    result_.has_log = !shelf_.end_scan(scan, done ? "finished" : "stopped");
     result_.damage = shelf_.damage_count();
     return result_;
   }

@@ -63,6 +63,7 @@ struct ScanResult {
   bool incomplete = false;       // a volume could not be read to its end; its damage says why
   // Of the sweep, bytes of the source; nothing if none was begun.
   std::optional<uint64_t> position;
+  bool has_log = false;            // another call reads the shelf: its log stays beside it for now
   uint64_t left_out = 0;           // traces beyond what is kept
   uint64_t carved = 0;             // files known by their content alone
   uint64_t joined = 0;             // lost files whose content was found without a name

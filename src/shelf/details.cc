@@ -67,6 +67,8 @@ constexpr Sentence kSentences[] = {
      "other name and no other content of that kind is left, but files made before and after it lie "
      "elsewhere."},
     {"end-unsure", "Nothing behind its last byte bears out that it ends there."},
+    {"extended-attributes",
+     "It has {} bytes of extended attributes, which are not read, and not exported."},
     {"size-lost", "Its size was never recorded."},
 };
 

@@ -8,6 +8,7 @@
 
 #include <cerrno>
 #include <cstring>
+#include <filesystem>
 
 #include "model/error.h"
 #include "shelf/shelf.h"
@@ -26,11 +27,24 @@ std::string running_since(const std::string& path) {
   return {};
 }
 
+// A shelf may be reached by a link; what belongs to it lies where it is.
+std::string real_path(const std::string& path) {
+  std::error_code error;
+  const std::filesystem::path real = std::filesystem::canonical(path, error);
+  return error ? path : real.string();
+}
+
+// SQLite makes these, or goes on with what is there. Throws Error (refused) if that is none of
+// ours.
+void require_own(const std::string& path) {
+  if (::access(path.c_str(), F_OK) == 0) open_to_write(AT_FDCWD, path, Place::own);
+}
+
 }  // namespace
 
 ShelfLock::ShelfLock(const std::string& path)
-    : path_(path), file_(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666)) {
-  if (file_ < 0) {
+    : path_(real_path(path)), file_(open_to_write(AT_FDCWD, path_, Place::own)) {
+  if (!file_.ok()) {
     const int error = errno;
     const bool exists = ::access(path.c_str(), F_OK) == 0;
     throw Error(exists ? Failure::refused : Failure::unavailable,
@@ -38,9 +52,9 @@ ShelfLock::ShelfLock(const std::string& path)
                             "and may be written to.",
                             path, exists ? "written to" : "made", std::strerror(error)));
   }
-  if (::flock(file_, LOCK_EX | LOCK_NB) == 0) return;
-  // This closes no descriptor of a database that is open: SQLite's locks are not ours.
-  ::close(file_);
+  for (const char* beside : {"-journal", "-wal", "-shm"}) require_own(path_ + beside);
+  // What closes this then is no descriptor of a database that is open: SQLite's locks are not ours.
+  if (::flock(file_.get(), LOCK_EX | LOCK_NB) == 0) return;
   throw Error(
       Failure::refused,
       fmt::format("Another scan is writing to the shelf {}{}. Wait until it ends, or choose "
@@ -48,11 +62,9 @@ ShelfLock::ShelfLock(const std::string& path)
                   path, running_since(path)));
 }
 
-ShelfLock::~ShelfLock() { ::close(file_); }
-
 void ShelfLock::drop_if_empty() {
   struct stat status {};
-  if (::fstat(file_, &status) == 0 && status.st_size == 0) ::unlink(path_.c_str());
+  if (::fstat(file_.get(), &status) == 0 && status.st_size == 0) ::unlink(path_.c_str());
 }
 
 }  // namespace undershelf

@@ -3,6 +3,8 @@
 
 #include <string>
 
+#include "source/files.h"
+
 namespace undershelf {
 
 // Holds the right to write to the shelf at `path`, until it is destroyed or its process dies. Makes
@@ -13,7 +15,6 @@ class ShelfLock {
   // Throws Error: refused if another process holds it, or the file may not be written; unavailable
   // if it cannot be made.
   explicit ShelfLock(const std::string& path);
-  ~ShelfLock();
   ShelfLock(const ShelfLock&) = delete;
   ShelfLock& operator=(const ShelfLock&) = delete;
   // Removes the file if it is still empty: nothing came of it.
@@ -21,7 +22,7 @@ class ShelfLock {
 
  private:
   std::string path_;
-  int file_;
+  Descriptor file_;
 };
 
 }  // namespace undershelf

@@ -153,17 +153,22 @@ std::string SelectionQuery::order() const {
     return fmt::format(" ORDER BY volume{}, path COLLATE by_parts{}, id, link", way, way);
   }
   if (selection_.sort == "rating") {
-    return fmt::format(
-        " ORDER BY CASE rating WHEN 'whole' THEN 0 WHEN 'likely' THEN 1 WHEN 'partial' THEN 2 "
-        "WHEN 'gone' THEN 3 END{} NULLS LAST, score{} NULLS LAST{}",
-        way, selection_.descending ? "" : " DESC", last);
+    return fmt::format(" ORDER BY best_first{} NULLS LAST, score{} NULLS LAST{}", way,
+                       selection_.descending ? "" : " DESC", last);
   }
   const bool text = selection_.sort == "path" || selection_.sort == "name";
   return fmt::format(" ORDER BY {}{}{} NULLS LAST{}", selection_.sort,
                      text ? " COLLATE by_parts" : "", way, last);
 }
 
-std::string SelectionQuery::select(const std::string& columns, bool content) const {
+std::string SelectionQuery::select(const std::string& asked, bool content) const {
+  // A compound of two selects is ordered by its columns only.
+  const std::string columns =
+      selection_.sort == "rating"
+          ? asked +
+                ", CASE s.rating WHEN 'whole' THEN 0 WHEN 'likely' THEN 1 WHEN 'partial' THEN 2 "
+                "WHEN 'gone' THEN 3 END AS best_first"
+          : asked;
   const auto rows = [&](const NamedRows& h) {
     return fmt::format("SELECT {} FROM {}{}{}{}", of(h, columns), h.table, content ? h.content : "",
                        h.where, of(h, where(h)));

@@ -4,6 +4,8 @@
 #include <SQLiteCpp/Column.h>
 #include <SQLiteCpp/Statement.h>
 
+#include <algorithm>
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -27,8 +29,10 @@ inline Pieces pieces_of(const SQLite::Column& column) {
   return unpack(bytes_of(column)).value_or(Pieces{});
 }
 
+// Bytes, or a number of things. The shelf holds them below 2^63, so that the sum of two is a
+// number, too; a damaged one that is negative reads as 0.
 inline uint64_t size_of(const SQLite::Column& column) {
-  return static_cast<uint64_t>(column.getInt64());
+  return static_cast<uint64_t>(std::max(column.getInt64(), int64_t{0}));
 }
 
 inline std::optional<uint64_t> maybe_size(const SQLite::Column& column) {

@@ -58,6 +58,11 @@ CREATE TABLE folder_paths(entry INTEGER PRIMARY KEY, path TEXT NOT NULL, exact I
 CREATE INDEX names_by_entry ON names(entry);
 )sql";
 
+// Names that stand for its tables, in SQL.
+constexpr const char* kTableNames =
+    "'source','source_blocks','scans','volumes','entries','names','streams','losses','structures',"
+    "'evidence','damage','sweep','swept','traces','folder_paths'";
+
 // Tables besides `entries` whose rows belong to the entry of that number in `entry`.
 inline constexpr std::array kTablesOfEntries = {"streams", "names", "structures", "evidence"};
 

@@ -145,7 +145,10 @@ void each_place(const Shelf& shelf, const Selection& selection,
 
 EntryId resolve_id(const Shelf& shelf, EntryId id) {
   SQLite::Statement row(shelf.db(), "SELECT merged_into FROM entries WHERE id=?");
-  for (EntryId next = id;;) {
+  constexpr int kMostMerges =
+      1000;  // of one entry after the other; each pass resolves all it knows
+  EntryId next = id;
+  for (int step = 0; step < kMostMerges; ++step) {
     row.bind(1, number_of(next));
     if (!row.executeStep()) {
       throw Error(Failure::usage,
@@ -155,6 +158,9 @@ EntryId resolve_id(const Shelf& shelf, EntryId id) {
     next = id_of<EntryId>(row.getColumn(0));
     row.reset();
   }
+  throw Error(
+      Failure::unavailable,
+      "The shelf is damaged: entries are merged in a circle. Scan the source into a new one.");
 }
 
 }  // namespace undershelf

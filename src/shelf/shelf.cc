@@ -29,6 +29,13 @@ std::vector<std::string> split_lines(const std::string& text) {
   return lines;
 }
 
+// Whether a writer that was killed left what it changed in the file itself.
+bool has_hot_journal(const std::string& path) {
+  std::error_code error;
+  const uint64_t size = std::filesystem::file_size(path + "-journal", error);
+  return !error && size > 0;
+}
+
 [[noreturn]] void not_a_shelf(const std::string& path, const std::string& why) {
   throw Error(Failure::unavailable,
               fmt::format("{} is not a shelf that can be read: {}. Give the file that `undershelf "
@@ -112,6 +119,16 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
   }
 }
 
+void Shelf::roll_back(const std::string& path) {
+  if (!has_hot_journal(path)) return;
+  try {
+    SQLite::Database db(path, SQLite::OPEN_READWRITE);
+    db.execAndGet("PRAGMA application_id");
+  } catch (const SQLite::Exception&) {
+    // What is no shelf is told as such.
+  }
+}
+
 bool Shelf::is_shelf(const std::string& path) {
   try {
     SQLite::Database db(path, SQLite::OPEN_READONLY);
@@ -127,6 +144,13 @@ void require_shelf(const std::string& path, SQLite::Database& db) {
   if (db.execAndGet("PRAGMA application_id").getInt() != kShelfApplicationId) {
     not_a_shelf(path, "it is another program's file");
   }
+  // What reads it is to read rows, and to run nothing that a file brings.
+  const int foreign =
+      db.execAndGet(fmt::format("SELECT count(*) FROM sqlite_schema WHERE type='trigger' OR "
+                                "(name IN ({}) AND (type<>'table' OR sql LIKE 'CREATE VIRTUAL%'))",
+                                kTableNames))
+          .getInt();
+  if (foreign > 0) not_a_shelf(path, "what should be its tables is something else");
   const int version = db.execAndGet("PRAGMA user_version").getInt();
   if (version != kShelfVersion) {
     throw Error(
@@ -136,6 +160,13 @@ void require_shelf(const std::string& path, SQLite::Database& db) {
                     "with --replace, which keeps the old shelf beside the new one.",
                     path, version, kShelfVersion));
   }
+}
+
+[[noreturn]] void killed_while_writing(const std::string& path) {
+  throw Error(Failure::unavailable,
+              fmt::format("The scan into {} was killed while it wrote to its file. Give the same "
+                          "call of `undershelf scan` again: it mends the shelf, and goes on.",
+                          path));
 }
 
 void require_file(const std::string& path) {
@@ -172,6 +203,7 @@ Shelf Shelf::open_to_read(const std::string& path) {
       require_shelf(path, shelf.db());
       return shelf;
     } catch (const SQLite::Exception& e) {
+      if (has_hot_journal(path)) killed_while_writing(path);
       const bool leftover = e.getErrorCode() == SQLITE_CANTOPEN &&
                             std::filesystem::exists(path + "-wal") &&
                             !std::filesystem::exists(path + "-shm");
@@ -201,15 +233,14 @@ SourceIdentity Shelf::source() const {
   SQLite::Statement row(*db_, "SELECT path, skip, size, sector_size, serial FROM source");
   if (row.executeStep()) {
     identity.path = row.getColumn(0).getString();
-    identity.skip = static_cast<uint64_t>(row.getColumn(1).getInt64());
-    identity.size = static_cast<uint64_t>(row.getColumn(2).getInt64());
+    identity.skip = size_of(row.getColumn(1));
+    identity.size = size_of(row.getColumn(2));
     identity.sector_size = row.getColumn(3).getUInt();
     identity.serial = row.getColumn(4).getString();
   }
   SQLite::Statement block(*db_, "SELECT offset, length, sha256 FROM source_blocks");
   while (block.executeStep()) {
-    identity.blocks.push_back({{static_cast<uint64_t>(block.getColumn(0).getInt64()),
-                                static_cast<uint64_t>(block.getColumn(1).getInt64())},
+    identity.blocks.push_back({{size_of(block.getColumn(0)), size_of(block.getColumn(1))},
                                block.getColumn(2).getString()});
   }
   return identity;
@@ -242,7 +273,7 @@ std::vector<VolumeRecord> Shelf::volumes(bool counted) const {
   while (row.executeStep()) {
     VolumeRecord record;
     Volume& v = record.volume;
-    const auto size = [&](int i) { return static_cast<uint64_t>(row.getColumn(i).getInt64()); };
+    const auto size = [&](int i) { return size_of(row.getColumn(i)); };
     record.id = id_of<VolumeId>(row.getColumn(0));
     v.file_system = row.getColumn(1).getString();
     v.standing = row.getColumn(2).getString();
@@ -313,18 +344,27 @@ int64_t Shelf::begin_scan(const std::string& depth, const std::string& check, ui
   return db_->getLastInsertRowid();
 }
 
-void Shelf::end_scan(int64_t scan, const std::string& state) {
+bool Shelf::end_scan(int64_t scan, const std::string& state) {
+  // All of it is in the file before the scan counts as ended: a disk that is full says so here.
+  take_in_log();
   SQLite::Statement row(*db_, "UPDATE scans SET state=?, ended=? WHERE id=?");
   row.bind(1, state);
   row.bind(2, to_rfc3339(current_time()));
   row.bind(3, scan);
   row.exec();
-  // A reader in another terminal may still hold the log; then it stays until the next open.
+  if (!take_in_log()) return false;
   try {
-    db_->exec("PRAGMA wal_checkpoint(TRUNCATE)");
-    db_->exec("PRAGMA journal_mode=DELETE");
-  } catch (const SQLite::Exception&) {
+    // The way out of the log changes some bytes of the first page. A journal of those would lie
+    // beside the shelf if it was killed then, and readers could not do without it.
+    return db_->execAndGet("PRAGMA journal_mode=MEMORY").getString() == "memory";
+  } catch (const SQLite::Exception& e) {
+    if (e.getErrorCode() != SQLITE_BUSY && e.getErrorCode() != SQLITE_LOCKED) throw;
+    return false;
   }
+}
+
+bool Shelf::take_in_log() {
+  return db_->execAndGet("PRAGMA wal_checkpoint(TRUNCATE)").getInt() == 0;
 }
 
 }  // namespace undershelf

@@ -57,6 +57,9 @@ class Shelf {
   static Shelf open_to_write(const std::string& path);
   // Whether the file at `path` is a shelf of this or a later version.
   static bool is_shelf(const std::string& path);
+  // Takes back what a writer that was killed had half written into the file itself. For who holds
+  // its lock.
+  static void roll_back(const std::string& path);
 
   Shelf(Shelf&&) noexcept;
   ~Shelf();
@@ -72,11 +75,13 @@ class Shelf {
   std::vector<std::string> damage_sentences(uint64_t most) const;
 
   int64_t begin_scan(const std::string& depth, const std::string& check, uint64_t gaps);
-  // `state` is stopped or finished. Leaves one self-contained file.
-  void end_scan(int64_t scan, const std::string& state);
+  // `state` is stopped or finished. Leaves one self-contained file, whenever it is killed; false if
+  // another call that reads the shelf keeps it from that: then its log stays beside it.
+  bool end_scan(int64_t scan, const std::string& state);
 
  private:
   Shelf(const std::string& path, int flags, const std::string& vfs = {});
+  bool take_in_log();  // whether nobody kept it from that
   static Shelf open_with_leftover_log(const std::string& path);
   void keep_temporary_files_near(const std::string& path);
   void prepare(const std::string& path);

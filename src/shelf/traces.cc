@@ -79,9 +79,9 @@ void SweepStore::begin_further(SweepRecord& record, const ByteRange& range) {
   transaction.commit();
 }
 
-std::vector<ByteRange> SweepStore::not_swept(const ByteRange& range) const {
+std::vector<ByteRange> not_swept(const Shelf& shelf, const ByteRange& range) {
   std::vector<ByteRange> left;
-  SQLite::Statement row(shelf_.db(),
+  SQLite::Statement row(shelf.db(),
                         "SELECT begin, length FROM swept UNION ALL SELECT begin, position-begin "
                         "FROM sweep ORDER BY begin");
   uint64_t at = range.offset;

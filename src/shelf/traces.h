@@ -30,6 +30,9 @@ struct SweepRecord {
 // great mass of metadata, or from more than some hundred million files.
 constexpr uint64_t kMostTraces = 4'000'000;
 
+// What of `range`, bytes of the source, no deep scan has looked at yet, in order.
+std::vector<ByteRange> not_swept(const Shelf& shelf, const ByteRange& range);
+
 class SweepStore {
  public:
   explicit SweepStore(Shelf& shelf) : shelf_(shelf) {}
@@ -39,8 +42,6 @@ class SweepStore {
   // Begins the first stretch, or, when the last one is done, a further one.
   void begin(const SweepRecord& record);
   void begin_further(SweepRecord& record, const ByteRange& range);
-  // What of `range` has not been swept yet, in order.
-  std::vector<ByteRange> not_swept(const ByteRange& range) const;
   // Adds what was found up to `record.position`, all or nothing. `systems` names what each list of
   // `traces` belongs to.
   void add(SweepRecord& record, std::span<const std::string> systems,

@@ -146,10 +146,14 @@ std::optional<DeviceFacts> examine_device(const std::string& path) {
   return facts;
 }
 
-Foundation foundation_of(const std::string& path) {
+namespace {
+
+// All that `devices` lie on: disks, what they are mapped to, and, where one is a loop device, the
+// file it is over. `below_file` is told of each such file by its path.
+template <typename BelowFile>
+Foundation all_below(std::vector<dev_t> devices, BelowFile below_file) {
   Foundation found;
-  const std::set<dev_t> first = devices_below(path);
-  found.devices = reach({first.begin(), first.end()}, [&](const fs::path& sysfs, auto& open) {
+  found.devices = reach(std::move(devices), [&](const fs::path& sysfs, auto& open) {
     add_below(sysfs, open);
     struct stat status {};
     const std::string backing = first_line(sysfs / "loop/backing_file");
@@ -159,11 +163,32 @@ Foundation foundation_of(const std::string& path) {
       return;
     }
     found.files.emplace(status.st_dev, status.st_ino);
-    for (const dev_t device : devices_below(backing)) open.push_back(device);
+    below_file(backing, open);
   });
   return found;
 }
 
-std::set<dev_t> disks_of(dev_t device) { return reach({device}, add_below); }
+}  // namespace
+
+Foundation foundation_of(const std::string& path) {
+  const std::set<dev_t> first = devices_below(path);
+  return all_below({first.begin(), first.end()}, [](const std::string& file, auto& open) {
+    for (const dev_t device : devices_below(file)) open.push_back(device);
+  });
+}
+
+Foundation content_of_source(const struct stat& source) {
+  if (S_ISBLK(source.st_mode)) return all_below({source.st_rdev}, [](const auto&, auto&) {});
+  Foundation found;
+  found.files.emplace(source.st_dev, source.st_ino);
+  return found;
+}
+
+bool meets(const Foundation& one, const Foundation& other) {
+  return std::ranges::any_of(one.devices,
+                             [&](dev_t device) { return other.devices.contains(device); }) ||
+         std::ranges::any_of(one.files,
+                             [&](const auto& file) { return other.files.contains(file); });
+}
 
 }  // namespace undershelf

@@ -1,6 +1,7 @@
 // Block devices: what the system knows of them, what uses them, and what lies on what.
 #pragma once
 
+#include <sys/stat.h>
 #include <sys/types.h>
 
 #include <optional>
@@ -43,7 +44,12 @@ struct Foundation {
 };
 Foundation foundation_of(const std::string& path);
 
-// A block device, what it is mapped to, and the disks of all of these.
-std::set<dev_t> disks_of(dev_t device);
+// Where the bytes of a source itself lie, which is a plain file or a block device: the file; or the
+// device, what that is mapped to, the disks of all of these, and what loop devices among them are
+// over. Not what a file lies on in turn: others may lie there as well.
+Foundation content_of_source(const struct stat& source);
+
+// Whether what lies on one may lie on the other.
+bool meets(const Foundation& one, const Foundation& other);
 
 }  // namespace undershelf

@@ -59,10 +59,20 @@ SourceIdentity identify(const std::string& path, const Source& source, uint64_t 
   return identity;
 }
 
-std::string difference(const SourceIdentity& known, const Source& source) {
+std::string difference(const SourceIdentity& known, const Source& source, const std::string& path,
+                       bool is_told) {
   if (source.size() != known.size) {
     return fmt::format("it has {} bytes where the scanned source had {}", source.size(),
                        known.size);
+  }
+  const std::string serial = known.serial.empty() || is_told ? std::string() : serial_of(path);
+  if (!serial.empty() && serial != known.serial) {
+    return fmt::format("its serial number is {} where that of the scanned source was {}", serial,
+                       known.serial);
+  }
+  if (!serial.empty() && source.sector_size() != known.sector_size) {
+    return fmt::format("its sectors have {} bytes where those of the scanned source had {}",
+                       source.sector_size(), known.sector_size);
   }
   std::vector<ByteRange> ranges;
   for (const BlockHash& block : known.blocks) ranges.push_back(block.range);
@@ -72,6 +82,10 @@ std::string difference(const SourceIdentity& known, const Source& source) {
       return fmt::format("its bytes from {} on differ from those of the scanned source",
                          ranges[i].offset);
     }
+  }
+  const auto unread = [](const std::string& hash) { return hash.empty(); };
+  if (!now.empty() && std::ranges::all_of(now, unread)) {
+    return "none of the places by which it is known again can be read";
   }
   return {};
 }

@@ -27,8 +27,12 @@ struct SourceIdentity {
 // cannot be read in full are left out.
 SourceIdentity identify(const std::string& path, const Source& source, uint64_t skip = 0);
 
-// Empty if `source` is the one that `known` describes; otherwise a sentence saying how it differs.
-// Blocks that cannot be read now are passed over.
-std::string difference(const SourceIdentity& known, const Source& source);
+// The one answer to whose a source is. Empty if `source`, which was opened at `path`, is the one
+// that `known` describes; otherwise how it differs, to stand in a sentence. Size and blocks tell;
+// blocks that cannot be read now are passed over, unless none can be. Where the serial numbers of
+// two devices are known, they and their sector sizes must agree as well, but where the user said
+// that it is there now (`is_told`): it may be a copy.
+std::string difference(const SourceIdentity& known, const Source& source, const std::string& path,
+                       bool is_told = false);
 
 }  // namespace undershelf

@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/falloc.h>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -23,43 +24,61 @@ namespace fs = std::filesystem;
 constexpr uint64_t kLongestRun = uint64_t{64} << 20;  // bytes that are hashed as one
 constexpr size_t kHole = 65536;                       // bytes: whole ones of zeros are left out
 constexpr std::chrono::seconds kFlushEvery(5);
+constexpr off_t kRoomForLines = 1 << 20;  // bytes; a line takes some 150
 
 [[noreturn]] void cannot_write(const std::string& path) {
-  throw Error(Failure::incomplete,
-              fmt::format("{} cannot be written: {}. What was copied so far is kept; the same call "
-                          "goes on.",
-                          path, std::strerror(errno)));
+  throw Error(
+      Failure::incomplete,
+      fmt::format("{} cannot be written: {}. What the ledger lists as read is kept; the same "
+                  "call goes on.",
+                  path, std::strerror(errno)));
 }
 
-void write_all(int file, const std::string& path, const char* bytes, size_t length) {
-  while (length > 0) {
-    const ssize_t n = ::write(file, bytes, length);
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) cannot_write(path);
-    bytes += n;
-    length -= static_cast<size_t>(n);
+void append(int file, const std::string& path, const std::string& text) {
+  if (!write_all(file, text.data(), text.size())) cannot_write(path);
+}
+
+// Holds room for more lines, so that a target that fills up can still be told what it has. Not
+// every file system can; that is no fault.
+void hold_room(int file, const std::string& path) {
+  struct stat status {};
+  if (::fstat(file, &status) == 0 &&
+      ::fallocate(file, FALLOC_FL_KEEP_SIZE, status.st_size, kRoomForLines) != 0 &&
+      errno == ENOSPC) {
+    cannot_write(path);
   }
+}
+
+// Where a ledger is written before it takes the place of what is there.
+std::string next_of(const std::string& ledger) { return ledger + ".new"; }
+
+// A rewriting that was killed leaves this; what is somebody else's is not touched.
+void remove_leftover(const std::string& path) {
+  std::error_code error;
+  const auto status = fs::symlink_status(path, error);
+  if (!fs::exists(status)) return;
+  constexpr std::string_view kMark = "{\"ledger\":";
+  const bool ours = fs::is_regular_file(status) && fs::hard_link_count(path, error) == 1 &&
+                    content_of(open_plain(AT_FDCWD, path)).starts_with(kMark);
+  if (!ours && !(fs::is_regular_file(status) && fs::is_empty(path, error))) {
+    throw Error(Failure::refused,
+                fmt::format("{} is in the way of the ledger, and is none. Nothing is overwritten: "
+                            "move it, or choose another name for the image.",
+                            path));
+  }
+  fs::remove(path, error);
 }
 
 // Writes the ledger anew, whole, in the place of what is there: what a kill cut off is gone then.
 // Returns the file, open for more.
-int rewrite(const Ledger& ledger, const std::string& path) {
-  const std::string next = path + ".new";
-  const int file = ::open(next.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_APPEND | O_CLOEXEC, 0644);
-  if (file < 0) cannot_write(next);
-  try {
-    const std::string text = ledger.text();
-    write_all(file, next, text.data(), text.size());
-    if (::fsync(file) != 0 || ::rename(next.c_str(), path.c_str()) != 0) cannot_write(path);
-  } catch (...) {
-    ::close(file);
-    throw;
-  }
-  const int folder = ::open(fs::absolute(path).parent_path().c_str(), O_RDONLY | O_CLOEXEC);
-  if (folder >= 0) {
-    ::fsync(folder);
-    ::close(folder);
-  }
+Descriptor rewrite(const Ledger& ledger, const std::string& path) {
+  const std::string next = next_of(path);
+  Descriptor file = open_to_write(AT_FDCWD, next, Place::empty_list, 0644);
+  if (!file.ok()) cannot_write(next);
+  append(file.get(), next, ledger.text());
+  if (::fsync(file.get()) != 0 || ::rename(next.c_str(), path.c_str()) != 0) cannot_write(path);
+  const Descriptor folder(::open(fs::absolute(path).parent_path().c_str(), O_RDONLY | O_CLOEXEC));
+  if (folder.ok()) ::fsync(folder.get());
   return file;
 }
 
@@ -97,34 +116,29 @@ ImageCopy::ImageCopy(const std::string& path, const LedgerHeader& header)
                                     "back beside it, or choose another name.",
                                     ledger_of(path)));
   }
-  image_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0644);
-  if (image_ < 0) {
+  remove_leftover(next_of(ledger_of(path)));
+  image_ = open_to_write(AT_FDCWD, path, Place::own, 0644);
+  if (!image_.ok()) {
     throw Error(Failure::refused, fmt::format("{} cannot be written: {}. Choose another place.",
                                               path, std::strerror(errno)));
   }
-  if (::flock(image_, LOCK_EX | LOCK_NB) != 0) {
-    ::close(image_);
+  if (::flock(image_.get(), LOCK_EX | LOCK_NB) != 0) {
     throw Error(
         Failure::refused,
         fmt::format("{} is being filled by another run of this program. Wait for its end.", path));
   }
-  try {
-    if (goes_on_) ledger_ = load_fitting(path, header);
-    require_length();
-    // In this order a kill leaves nothing that cannot be gone on with.
-    lines_ = rewrite(ledger_, ledger_of(path));
-    if (::ftruncate(image_, static_cast<off_t>(header.size)) != 0) cannot_write(path);
-  } catch (...) {
-    if (lines_ >= 0) ::close(lines_);
-    ::close(image_);
-    throw;
-  }
+  if (goes_on_) ledger_ = load_fitting(path, header);
+  require_length();
+  // In this order a kill leaves nothing that cannot be gone on with.
+  lines_ = rewrite(ledger_, ledger_of(path));
+  if (::ftruncate(image_.get(), static_cast<off_t>(header.size)) != 0) cannot_write(path);
+  hold_room(lines_.get(), ledger_of(path));
   flusher_ = std::thread([this] { flush_now_and_then(); });
 }
 
 void ImageCopy::require_length() const {
   struct stat status {};
-  const bool known = ::fstat(image_, &status) == 0;
+  const bool known = ::fstat(image_.get(), &status) == 0;
   const uint64_t length = known ? static_cast<uint64_t>(status.st_size) : 0;
   if (length == ledger_.header().size || ledger_.bytes(Finding::State::read) == 0) return;
   throw Error(Failure::unavailable,
@@ -145,8 +159,6 @@ ImageCopy::~ImageCopy() {
   } catch (const std::exception&) {
     // Whoever needed it to last has called flush().
   }
-  ::close(lines_);
-  ::close(image_);
 }
 
 void ImageCopy::put(uint64_t offset, std::span<const std::byte> bytes, bool slow) {
@@ -159,15 +171,22 @@ void ImageCopy::write(uint64_t offset, std::span<const std::byte> bytes) {
     // Zeros up to the next multiple are a hole.
     const size_t step = std::min<uint64_t>(bytes.size() - at, kHole - (offset + at) % kHole);
     const auto part = bytes.subspan(at, step);
-    for (size_t done = 0; !is_zeros(part) && done < step;) {
-      const ssize_t n =
-          ::pwrite(image_, part.data() + done, step - done, static_cast<off_t>(offset + at + done));
+    const bool hole = is_zeros(part) && make_hole(offset + at, step);
+    for (size_t done = 0; !hole && done < step;) {
+      const ssize_t n = ::pwrite(image_.get(), part.data() + done, step - done,
+                                 static_cast<off_t>(offset + at + done));
       if (n < 0 && errno == EINTR) continue;
       if (n <= 0) cannot_write(path_);
       done += static_cast<size_t>(n);
     }
     at += step;
   }
+}
+
+bool ImageCopy::make_hole(uint64_t offset, uint64_t length) const {
+  // A run that was killed may have left there what no ledger tells of.
+  return !goes_on_ || ::fallocate(image_.get(), FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE,
+                                  static_cast<off_t>(offset), static_cast<off_t>(length)) == 0;
 }
 
 void ImageCopy::tell(uint64_t offset, std::span<const std::byte> bytes, bool slow) {
@@ -191,12 +210,16 @@ void ImageCopy::note(const ByteRange& range, const Finding& finding) {
   ledger_.note(range, finding);
   rethrow();
   pending_ += Ledger::line(range, finding);
+  if (finding.state != Finding::State::failed) return;
+  // What failed was dear to find out: a kill does not make it be asked for again.
+  is_urgent_ = true;
+  changed_.notify_all();
 }
 
 bool ImageCopy::get(uint64_t offset, std::span<std::byte> out) const {
   for (size_t done = 0; done < out.size();) {
-    const ssize_t n =
-        ::pread(image_, out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
+    const ssize_t n = ::pread(image_.get(), out.data() + done, out.size() - done,
+                              static_cast<off_t>(offset + done));
     if (n < 0 && errno == EINTR) continue;
     if (n <= 0) return false;
     done += static_cast<size_t>(n);
@@ -215,14 +238,18 @@ void ImageCopy::flush() {
   }
   if (lines.empty()) return;
   // Meanwhile more may be written; what is said of it waits for the next time.
-  if (::fdatasync(image_) != 0) cannot_write(path_);
-  write_all(lines_, ledger_of(path_), lines.data(), lines.size());
-  if (::fdatasync(lines_) != 0) cannot_write(ledger_of(path_));
+  if (::fdatasync(image_.get()) != 0) cannot_write(path_);
+  append(lines_.get(), ledger_of(path_), lines);
+  if (::fdatasync(lines_.get()) != 0) cannot_write(ledger_of(path_));
+  hold_room(lines_.get(), ledger_of(path_));
 }
 
 void ImageCopy::flush_now_and_then() {
   std::unique_lock lock(mutex_);
-  while (!changed_.wait_for(lock, kFlushEvery, [&] { return last_; })) {
+  while (true) {
+    changed_.wait_for(lock, kFlushEvery, [&] { return last_ || is_urgent_; });
+    if (last_) return;
+    is_urgent_ = false;
     lock.unlock();
     std::exception_ptr failure;
     try {

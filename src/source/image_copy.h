@@ -9,6 +9,7 @@
 #include <thread>
 #include <vector>
 
+#include "source/files.h"
 #include "source/hash.h"
 #include "source/ledger.h"
 
@@ -49,13 +50,14 @@ class ImageCopy {
 
  private:
   void require_length() const;
+  bool make_hole(uint64_t offset, uint64_t length) const;
   void close_run();
   void flush_now_and_then();
   void rethrow() const;
 
   std::string path_;
-  int image_ = -1;
-  int lines_ = -1;  // the ledger's file
+  Descriptor image_{-1};
+  Descriptor lines_{-1};  // the ledger's file
   bool goes_on_ = false;
   std::mutex flushing_;       // held while lines are written; before the other
   mutable std::mutex mutex_;  // of all below
@@ -67,6 +69,7 @@ class ImageCopy {
   bool run_slow_ = false;
   std::exception_ptr failure_;  // of a flush
   bool last_ = false;
+  bool is_urgent_ = false;  // a flush is wanted now
   std::condition_variable changed_;
   std::thread flusher_;  // after all it uses
 };

@@ -4,10 +4,11 @@
 
 #include <array>
 #include <cstring>
-#include <fstream>
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "model/error.h"
+#include "source/files.h"
 #include "source/json_number.h"
 
 namespace undershelf {
@@ -39,6 +40,10 @@ LedgerHeader header_of(const json& line, const std::string& path) {
                      (header.sector_size == 512 || header.sector_size == 4096);
   if (!sound) not_a_ledger(path, "the sizes in its first line cannot be");
   return header;
+}
+
+bool is_sha256(const std::string& text) {
+  return text.size() == 64 && text.find_first_not_of("0123456789abcdef") == std::string::npos;
 }
 
 std::optional<Finding> finding_of(const json& line) {
@@ -141,11 +146,14 @@ std::string Ledger::text() const {
 }
 
 Ledger Ledger::load(const std::string& path) {
-  std::ifstream file(path, std::ios::binary);
-  if (!file) {
+  const Descriptor plain = open_plain(AT_FDCWD, path);
+  if (!plain.ok()) {
     throw Error(Failure::unavailable,
-                fmt::format("The ledger {} cannot be read: {}.", path, std::strerror(errno)));
+                fmt::format("The ledger {} cannot be read: {}. Check the file beside the image, "
+                            "and its permissions.",
+                            path, errno == EINVAL ? "it is no plain file" : std::strerror(errno)));
   }
+  std::istringstream file(content_of(plain));
   return parse(file, path);
 }
 
@@ -173,6 +181,7 @@ Ledger Ledger::parse(std::istream& file, const std::string& path) {
       }
       ledger->note(range, *finding);
       if (const std::string hash = line.value("sha256", ""); !hash.empty()) {
+        if (!is_sha256(hash)) not_a_ledger(path, fmt::format("line {} is damaged", number));
         ledger->note_hash(range, hash);
       }
     } catch (const json::exception&) {

@@ -33,6 +33,14 @@ std::string unescaped(const std::string& text) {
   return out;
 }
 
+// The value of one of the super options; a comma in it stands as backslash and three digits, too.
+std::string option_of(const std::string& options, const std::string& name) {
+  const size_t at = (',' + options).find(',' + name);
+  if (at == std::string::npos) return {};
+  const size_t begin = at + name.size();
+  return unescaped(options.substr(begin, options.find(',', begin) - begin));
+}
+
 // ID parent major:minor root mount-point options ... - type source super-options
 std::optional<Mount> parse(const std::string& line) {
   const size_t dash = line.find(" - ");
@@ -46,6 +54,7 @@ std::optional<Mount> parse(const std::string& line) {
   mount.device = device_number(number).value_or(0);
   mount.point = unescaped(point);
   mount.source = unescaped(source);
+  if (mount.type == "overlay") mount.upper = option_of(options, "upperdir=");
   mount.writable = options.substr(0, options.find(',')) == "rw";
   return mount;
 }
@@ -74,15 +83,13 @@ std::vector<Mount> mounts() {
   return found;
 }
 
-std::set<dev_t> devices_of(const Mount& mount) {
-  std::set<dev_t> devices;
-  if (major(mount.device) != 0) devices.insert(mount.device);
-  if (const auto number = block_device_at(mount.source)) devices.insert(*number);
-  if (mount.type == "btrfs") add_companions(devices);
-  return devices;
-}
+namespace {
 
-std::set<dev_t> devices_below(const std::string& path) {
+constexpr int kMostOverlays = 8;  // one on the other; the kernel stacks two
+
+std::set<dev_t> devices_of(const Mount& mount, int overlays);
+
+std::set<dev_t> devices_below(const std::string& path, int overlays) {
   struct statx status {};
   if (::statx(AT_FDCWD, path.c_str(), 0, STATX_MNT_ID, &status) != 0) return {};
   const dev_t device = makedev(status.stx_dev_major, status.stx_dev_minor);
@@ -90,11 +97,29 @@ std::set<dev_t> devices_below(const std::string& path) {
     const std::vector<Mount> all = mounts();
     const auto mount = std::ranges::find(all, uint64_t{status.stx_mnt_id}, &Mount::id);
     if (mount != all.end()) {
-      std::set<dev_t> devices = devices_of(*mount);
+      std::set<dev_t> devices = devices_of(*mount, overlays);
       if (!devices.empty()) return devices;
     }
   }
   return {device};
 }
+
+std::set<dev_t> devices_of(const Mount& mount, int overlays) {
+  // The folder may be hidden by the very overlay, or by another.
+  if (!mount.upper.empty() && overlays < kMostOverlays) {
+    return devices_below(mount.upper, overlays + 1);
+  }
+  std::set<dev_t> devices;
+  if (major(mount.device) != 0) devices.insert(mount.device);
+  if (const auto number = block_device_at(mount.source)) devices.insert(*number);
+  if (mount.type == "btrfs") add_companions(devices);
+  return devices;
+}
+
+}  // namespace
+
+std::set<dev_t> devices_of(const Mount& mount) { return devices_of(mount, 0); }
+
+std::set<dev_t> devices_below(const std::string& path) { return devices_below(path, 0); }
 
 }  // namespace undershelf

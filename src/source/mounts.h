@@ -16,13 +16,15 @@ struct Mount {
   std::string source;
   std::string point;
   std::string type;
+  std::string upper;      // of an overlay: the folder that takes what is written; may be empty
   bool writable = false;  // the file system, whatever this one mount of it allows
 };
 
 // All mounts this process can see.
 std::vector<Mount> mounts();
 
-// The block devices a mounted file system lies on; none if it lies on none.
+// The block devices a mounted file system lies on (an overlay: what is written to it); none if it
+// lies on none.
 std::set<dev_t> devices_of(const Mount& mount);
 
 // The same of the file system that holds `path`, which exists.

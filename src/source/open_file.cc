@@ -45,8 +45,12 @@ OpenedFile open_file(const std::string& path) {
     ::close(descriptor);
     throw Error(Failure::unavailable, why);
   }
-  OpenedFile opened{descriptor, size, static_cast<uint32_t>(sector_size), S_ISBLK(status.st_mode),
-                    nullptr};
+  OpenedFile opened{descriptor,
+                    size,
+                    static_cast<uint32_t>(sector_size),
+                    S_ISBLK(status.st_mode),
+                    nullptr,
+                    std::make_shared<ProtectedSource>(status)};
   if (opened.is_device) opened.kept = std::make_shared<KeptReadOnly>(descriptor, path);
   return opened;
 }

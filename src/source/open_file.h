@@ -5,6 +5,7 @@
 #include <memory>
 #include <string>
 
+#include "source/files.h"
 #include "source/read_only.h"
 
 namespace undershelf {
@@ -14,7 +15,8 @@ struct OpenedFile {
   uint64_t size;         // bytes
   uint32_t sector_size;  // bytes
   bool is_device;
-  std::shared_ptr<KeptReadOnly> kept;  // of a device; to be let go of before it is closed
+  std::shared_ptr<KeptReadOnly> kept;      // of a device; to be let go of before it is closed
+  std::shared_ptr<ProtectedSource> apart;  // nothing is opened on it to be written
 };
 
 // Throws Error (unavailable) if there is none, it is a folder, empty, or may not be read.

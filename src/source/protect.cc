@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
-#include <algorithm>
 #include <filesystem>
 
 #include "model/error.h"
@@ -35,17 +34,15 @@ void refuse_on_source(const std::string& what, const std::string& path,
   for (const std::string& segment : segments_of(source_path)) {
     struct stat source {};
     if (::stat(segment.c_str(), &source) != 0) continue;  // opening it will say why
-    if (exists && target.st_dev == source.st_dev && target.st_ino == source.st_ino) {
+    const Foundation content = content_of_source(source);
+    if (exists && (content.files.contains({target.st_dev, target.st_ino}) ||
+                   (target.st_dev == source.st_dev && target.st_ino == source.st_ino))) {
       throw Error(Failure::refused,
                   fmt::format("The {} {} is the source itself. Nothing is ever written to a "
                               "source: choose another place.",
                               what, path));
     }
-    const bool on_device =
-        S_ISBLK(source.st_mode) && std::ranges::any_of(disks_of(source.st_rdev), [&](dev_t device) {
-          return below.devices.contains(device);
-        });
-    if (on_device || below.files.contains({source.st_dev, source.st_ino})) {
+    if (meets(content, below)) {
       throw Error(Failure::refused, fmt::format("The {} {} lies on the source {}. Choose another "
                                                 "medium.",
                                                 what, path, segment));

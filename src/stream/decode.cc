@@ -4,6 +4,7 @@
 #include <zlib.h>
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cstring>
 
@@ -52,15 +53,20 @@ bool decode_lznt1(std::span<const std::byte> stored, std::span<std::byte> out) {
     at += 2;
     const size_t length = (header & 0x0FFF) + 1;
     if ((header >> 12 & 7) != 3 || length > stored.size() - at) return false;
+    // A chunk may hold more than the file, which ends inside its last one.
     const auto target = out.subspan(to, std::min(kChunk, out.size() - to));
-    size_t written = 0;
+    std::span<const std::byte> plain = stored.subspan(at, length);
+    std::array<std::byte, kChunk> decoded;
     if ((header & 0x8000) != 0) {
-      if (!decode_chunk(stored.subspan(at, length), target, written)) return false;
-    } else if (length > target.size()) {
-      return false;
-    } else {
-      std::memcpy(target.data(), stored.data() + at, length);
+      size_t written = 0;
+      const bool fine = decode_chunk(plain, decoded, written);
+      plain = std::span(decoded).first(written);
+      if (!fine && written < target.size()) {
+        std::ranges::copy(plain, target.begin());
+        return false;
+      }
     }
+    std::ranges::copy(plain.first(std::min(plain.size(), target.size())), target.begin());
     at += length;
   }
   return true;

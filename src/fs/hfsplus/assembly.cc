@@ -52,7 +52,7 @@ class Assembler {
     }
     for (const Trace& run : scene.of_kind(kLeafNodes)) {
       for (uint64_t at = run.offset; at < run.end(); at += run.other) {
-        if (in_use_.contains(at) || scene.is_held({at, run.other})) continue;
+        if (in_use_.contains(at) || scene.is_held({at, run.other}) || is_from_before(at)) continue;
         if (++count_ > kMostNodes) continue;
         found_.add({at, run.other, kLeafNodes, run.number, run.other}, false);
       }
@@ -81,6 +81,12 @@ class Assembler {
   }
 
  private:
+  bool is_from_before(uint64_t place) const {
+    return std::ranges::any_of(from_before_, [&](const ByteRange& range) {
+      return overlap(range, {place, 1}).length > 0;
+    });
+  }
+
   ByteRange range_of(const Geometry& geometry) const {
     const uint64_t end = std::max(scene_.source->size(), geometry.start);
     return {geometry.start, std::min(geometry.size(), end - geometry.start)};
@@ -89,6 +95,11 @@ class Assembler {
   // Nodes in use by a volume that is there now are its own; what stands behind their records, and
   // its other nodes, may be older than it.
   void take_current(const Volume& volume) {
+    // Its numbers count from what is not there: which nodes are its own is not worked out.
+    if (volume.before > 0) {
+      from_before_.push_back({volume.offset, volume.length});
+      return;
+    }
     const auto window =
         std::make_shared<Window>(scene_.source, volume.offset,
                                  std::min(volume.length, scene_.source->size() - volume.offset));
@@ -236,7 +247,7 @@ class Assembler {
         geometry = header->second;
         geometry.confidence = kRules.confidence(true, false, 0);
       }
-      later = grid_of(geometry);
+      if (geometry.has_blocks) later = grid_of(geometry);
       // With its catalog in place it can be read as it stands.
       if (youngest && may_stand && !fits && scene_.current_at(geometry.start) == nullptr &&
           has_catalog(scene_, geometry)) {
@@ -335,6 +346,7 @@ class Assembler {
     }
     const bool placed = most >= kLeastContent;
     Geometry geometry;
+    geometry.has_blocks = placed || later.has_value();
     geometry.start = best.start;
     geometry.confidence = kRules.confidence(false, placed, 0);
     geometry.header.signature = kSignaturePlus;
@@ -367,8 +379,9 @@ class Assembler {
 
   const Scene& scene_;
   const Layouts layouts_;
-  Found found_;                // all nodes
-  std::set<uint64_t> in_use_;  // places of nodes of catalogs that are read as they stand
+  Found found_;                         // all nodes
+  std::vector<ByteRange> from_before_;  // current volumes that begin before the source
+  std::set<uint64_t> in_use_;           // places of nodes of catalogs that are read as they stand
   std::vector<std::pair<ByteRange, VolumeAge>> ages_;  // of their volumes
   size_t count_ = 0;                                   // nodes
   std::vector<ByteRange> journals_;

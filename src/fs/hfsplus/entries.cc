@@ -69,12 +69,7 @@ Name to_name(std::u16string stored) {
   const std::u16string as_stored = stored;
   std::ranges::replace(stored, u'/', u':');
   Name name = name_from_utf16(stored);
-  if (name.raw.empty() && to_utf16(name.text) != as_stored) {
-    for (const char16_t unit : as_stored) {
-      name.raw += static_cast<char>(unit & 0xFF);
-      name.raw += static_cast<char>(unit >> 8);
-    }
-  }
+  name.raw = to_utf16(name.text) == as_stored ? std::string() : bytes_of_utf16(as_stored);
   return name;
 }
 

@@ -67,7 +67,37 @@ uint64_t embedded_start(const Source& volume) {
          uint64_t{block.drEmbedStart.value()} * block.drAlBlkSiz.value();
 }
 
+// Whether the first node of a B-tree stands there: TN1150, "Node Descriptor", "Header Record".
+bool is_tree(const Source& volume, uint64_t at) {
+  struct Head {
+    NodeDescriptor descriptor;
+    HeaderRecord header;
+  } head{};
+  if (!read_at(volume, at, head)) return false;
+  const uint64_t node_size = head.header.nodeSize.value();
+  return head.descriptor.kind == kHeaderNode && head.descriptor.height == 0 &&
+         std::has_single_bit(node_size) && node_size >= 512 && node_size <= 32768;
+}
+
 }  // namespace
+
+uint64_t bytes_before(const SourcePtr& window) {
+  for (uint64_t back = 2; back < 18 && back * 512 <= window->size(); ++back) {
+    const uint64_t at = window->size() / 512 * 512 - back * 512;
+    const auto alternate = from_header(*window, at, 0);
+    if (!alternate) continue;
+    // It stands in the last but one 512 bytes of a partition, whose last block may be cut.
+    const uint64_t end = at + kHeaderOffset;
+    const uint64_t block = alternate->block_size();
+    const uint64_t catalog = alternate->header.catalogFile.extents[0].startBlock.value() * block;
+    for (uint64_t cut = 0; cut < block; cut += 512) {
+      const uint64_t size = alternate->size() + cut;
+      if (size <= end || catalog < size - end) continue;
+      if (is_tree(*window, catalog - (size - end))) return size - end;
+    }
+  }
+  return 0;
+}
 
 std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
   const Source& volume = *source;
@@ -85,6 +115,8 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
     for (const uint64_t at : places) {
       auto alternate = from_header(volume, at, start);
       if (!alternate || (g && alternate->confidence <= g->confidence)) continue;
+      // What it ends would begin before what is searched.
+      if (start + alternate->size() > at + kHeaderOffset + alternate->block_size()) continue;
       // It stands in the last but one 512 bytes; the last block may be cut by the partition's end.
       if (start + alternate->size() + alternate->block_size() < at + kHeaderOffset) continue;
       g = std::move(alternate);

@@ -16,6 +16,8 @@ struct Geometry {
   VolumeHeader header{};
   int confidence = 0;  // 0-100
   std::vector<std::string> notes;
+  // False: what tells its files was found, and nothing tells where its blocks lie.
+  bool has_blocks = true;
   // Where only leaves tell of the catalog: those in use, then others, of which it may have been.
   Pieces catalog_leaves;
   size_t leaf_size = 0;  // bytes
@@ -33,5 +35,8 @@ bool is_believable(const VolumeHeader& header);
 // Reads the volume header, or the alternate one, behind a wrapper if there is one. With `headless`
 // also where only the alternate header is left. Nothing if this is no HFS+ volume.
 std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
+
+// As of FileSystem: by the alternate header at the end of the window, and the catalog it leads to.
+uint64_t bytes_before(const SourcePtr& window);
 
 }  // namespace undershelf::hfsplus

@@ -6,6 +6,7 @@
 #include <unordered_map>
 
 #include "fs/bitmap_reader.h"
+#include "fs/guessed_sink.h"
 #include "fs/hfsplus/entries.h"
 #include "fs/hfsplus/hard_links.h"
 #include "fs/hfsplus/journal.h"
@@ -41,7 +42,8 @@ class Reader : public BitmapReader {
   const VolumeAge& age() const { return age_; }
 
   void read(Sink& sink) override {
-    sink_ = &sink;
+    GuessedSink guessed(sink);
+    sink_ = geometry_.has_blocks ? &sink : &guessed;
     live_ = {};
     remnants_ = {};
     tables_.overflow = tables_.stale_overflow = {};
@@ -80,8 +82,10 @@ class Reader : public BitmapReader {
     volume_.structures = {{tables_.space.base, kHeaderOffset + sizeof(VolumeHeader)},
                           {tables_.space.base + geometry_.size() - kHeaderOffset, kHeaderOffset}};
     if (found_) return describe_found();
-    volume_.serial =
-        fmt::format("{:08X}{:08X}", header.finderInfo[6].value(), header.finderInfo[7].value());
+    // The eight bytes that systems number volumes by; those of one that none mounted are zero.
+    const uint32_t high = header.finderInfo[6].value();
+    const uint32_t low = header.finderInfo[7].value();
+    if (high != 0 || low != 0) volume_.serial = fmt::format("{:08X}{:08X}", high, low);
     bitmap_.emplace(open_fork(header.allocationFile, kAllocationFile), volume_.heap(),
                     geometry_.block_size(), BitOrder::most_first);
     BTree catalog = open_catalog(source_, geometry_, tables_.space, {}).tree;

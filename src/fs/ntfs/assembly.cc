@@ -28,6 +28,7 @@ constexpr uint64_t kForeseen = 1 << 20, kForeseenEach = 1024;
 // A layout that something speaks for.
 struct Candidate {
   Grid grid;
+  bool is_told = true;               // false: nothing tells where clusters lie
   std::optional<Geometry> geometry;  // of a boot sector
 };
 
@@ -109,7 +110,7 @@ class Assembler {
     each_free_header<BootSector>(scene_, "ntfs", [&](uint64_t place, const BootSector& boot) {
       const auto geometry = from_fields(boot);
       if (geometry && headers_.size() < kMostVolumes) {
-        headers_.push_back({{place, geometry->cluster_size}, geometry});
+        headers_.push_back({{place, geometry->cluster_size}, true, geometry});
       }
     });
   }
@@ -135,7 +136,7 @@ class Assembler {
   std::vector<Candidate> candidates_for(const Fragment& fragment) {
     std::vector<Candidate> candidates = headers_;
     const auto add = [&](const std::optional<VotedGrid>& voted) {
-      if (voted) candidates.push_back({voted->grid, std::nullopt});
+      if (voted) candidates.push_back({voted->grid, true, std::nullopt});
     };
     add(layouts_.voted(fragment.pins));
     if (fragment.pins.empty()) {
@@ -150,7 +151,7 @@ class Assembler {
     // A single file agrees with no other.
     if (fragment.files.size() > 1) add(layouts_.voted(fragment.files));
     for (const Grid& grid : layouts_.at_starts(scene_.starts, scene_.source->size())) {
-      candidates.push_back({grid, std::nullopt});
+      candidates.push_back({grid, true, std::nullopt});
     }
     return candidates;
   }
@@ -194,6 +195,7 @@ class Assembler {
       draft.add(fragment.records);
       draft.pins += pins;
       if (!draft.layout.geometry) draft.layout.geometry = layout.geometry;
+      draft.layout.is_told = draft.layout.is_told || layout.is_told;
       return;
     }
     // The longest fragments came first.
@@ -216,7 +218,7 @@ class Assembler {
     }
     // Names, and what lies in the records themselves, come back all the same.
     const uint64_t inside = fragment.records.front().place;
-    join({{scene_.start_before(inside + 1), kUsualCluster}, std::nullopt}, fragment);
+    join({{scene_.start_before(inside + 1), kUsualCluster}, false, std::nullopt}, fragment);
   }
 
   // $MFTMirr has copies of the first records only.
@@ -253,7 +255,7 @@ class Assembler {
     for (const auto& [start, count_of] : named) {
       if (count_of < kLeastBlocks) continue;
       const Grid grid{start, kUsualCluster};
-      volumes_[{start, kUsualCluster}].push_back({{grid, std::nullopt}, 0, 1024, {}, {}, 0});
+      volumes_[{start, kUsualCluster}].push_back({{grid, false, std::nullopt}, 0, 1024, {}, {}, 0});
     }
   }
 
@@ -268,6 +270,12 @@ class Assembler {
     geometry.record_size = draft.record_size;
     geometry.confidence = kRules.confidence(header, draft.pins > 1, draft.records.size());
     geometry.notes = {note(draft.records.size(), header)};
+    geometry.has_clusters = draft.layout.is_told;
+    if (!geometry.has_clusters && !draft.records.empty()) {
+      geometry.notes.emplace_back(
+          "Nothing tells where its clusters lie: of files that do not fit into their records, only "
+          "names and sizes come back.");
+    }
     if (free_.left_out() > 0) {
       geometry.notes.push_back(
           fmt::format("{} index blocks and pages of journals more than can be read were found.",

@@ -91,6 +91,15 @@ Stream system_compressed(const FileStream& main, const FileStream& packed, Codec
   return stream;
 }
 
+// Links that Interix made are files which begin with a mark; the path follows, in UTF-16.
+std::string interix_target(const File& file) {
+  constexpr std::string_view kMark("IntxLNK\x01", 8);
+  const FileStream* const main = file.stream(u"");
+  if (main == nullptr || !main->inline_data.starts_with(kMark)) return {};
+  const auto bytes = std::as_bytes(std::span(main->inline_data));
+  return to_utf8(utf16_at(bytes, kMark.size(), (bytes.size() - kMark.size()) / 2));
+}
+
 void add_streams(Entry& entry, const File& file) {
   constexpr std::u16string_view kPacked = u"WofCompressedData";
   const bool trusted = !file.torn && !file.damaged;
@@ -140,7 +149,8 @@ Entry from_file(const File& file) {
   entry.created = file.created;
   entry.modified = file.modified;
   entry.accessed = file.accessed;
-  if (file.reparse) entry.link_target = file.reparse->target;
+  entry.link_target = file.reparse ? file.reparse->target : interix_target(file);
+  if (file.extended > 0) entry.evidence.push_back({"extended-attributes", file.extended});
   entry.structures = file.structures;
   if (file.torn) entry.evidence.push_back({"record-torn", 0});
   if (file.damaged) entry.evidence.push_back({"record-damaged", 0});

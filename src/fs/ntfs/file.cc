@@ -10,7 +10,16 @@
 namespace undershelf::ntfs {
 namespace {
 
-constexpr uint64_t kMostListBytes = 256 << 10;  // what drivers allow an attribute list
+constexpr uint64_t kMostListBytes = 256 << 10;    // what drivers allow an attribute list
+constexpr uint64_t kMostReparseBytes = 16 << 10;  // [MS-FSCC] 2.1.2: of a reparse point
+constexpr uint64_t kMostBitsBytes = 1 << 20;      // of a folder's bitmap: 8,388,608 index blocks
+
+std::string read_all(const SourcePtr& source, const Pieces& pieces, uint64_t size) {
+  std::string bytes(size, '\0');
+  const ReadResult result =
+      PiecesSource(source, pieces, size).read(0, std::as_writable_bytes(std::span(bytes)));
+  return result.bad.empty() ? bytes : std::string();
+}
 
 std::string to_bytes(std::span<const std::byte> bytes) {
   return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
@@ -56,7 +65,11 @@ ReparsePoint parse_reparse(std::span<const std::byte> data) {
   const auto header = load<ReparseHeader>(data);
   if (!header) return point;
   point.tag = header->tag.value();
-  if (point.tag == kTagSymbolicLink || point.tag == kTagMountPoint) {
+  if (point.tag == kTagLinuxLink) {
+    // A version of four bytes, and the path in UTF-8.
+    const auto path = data.subspan(std::min(data.size(), sizeof(ReparseHeader) + 4));
+    point.target = to_utf8(to_utf16(to_bytes(path)));
+  } else if (point.tag == kTagSymbolicLink || point.tag == kTagMountPoint) {
     point.target = link_target(data, point.tag == kTagSymbolicLink);
   } else if (point.tag == kTagCompressed) {
     point.codec = system_compression(data);
@@ -74,8 +87,8 @@ void append_all(Pieces& to, const Pieces& from) {
 
 std::optional<Time> to_time(uint64_t stored) {
   constexpr uint64_t kFrom1601To1970 = 116'444'736'000'000'000;
-  constexpr uint64_t kYear3000 = 441'481'536'000'000'000;
-  if (stored == 0 || stored > kYear3000) return std::nullopt;
+  constexpr uint64_t kYear10000 = 2'650'467'744'000'000'000;
+  if (stored == 0 || stored >= kYear10000) return std::nullopt;
   return Time{static_cast<int64_t>(stored) - static_cast<int64_t>(kFrom1601To1970)};
 }
 
@@ -205,6 +218,9 @@ void FileBuilder::add_resident(const Attribute& attribute) {
     case kReparsePoint:
       file_.reparse = parse_reparse(value);
       break;
+    case kExtendedAttributes:
+      file_.extended = value.size();
+      break;
     default:
       break;
   }
@@ -275,17 +291,34 @@ void FileBuilder::join_parts() {
       file_.streams.push_back(std::move(joined));
     } else if (first.type == kIndexAllocation && first.name == u"$I30") {
       file_.index = std::move(joined.pieces);
+    } else if (first.type == kBitmap && first.name == u"$I30") {
+      bits_size_ = std::min({joined.size, joined.initialized, kMostBitsBytes});
+      bits_pieces_ = joined.pieces;
+      append_all(file_.structures, joined.pieces);
+    } else if (first.type == kReparsePoint) {
+      reparse_size_ = std::min(joined.size, kMostReparseBytes);
+      reparse_pieces_ = joined.pieces;
+      append_all(file_.structures, joined.pieces);
     } else if (first.type == kLoggedUtilityStream && first.name == u"$EFS") {
       file_.streams.push_back(std::move(joined));
     } else {
+      if (first.type == kExtendedAttributes) file_.extended = joined.size;
       append_all(file_.structures, joined.pieces);
     }
   }
   parts_.clear();
 }
 
-File FileBuilder::finish() {
+File FileBuilder::finish(const SourcePtr& source) {
   join_parts();
+  if (source != nullptr && bits_size_ > 0) {
+    std::string bits = read_all(source, bits_pieces_, bits_size_);
+    if (!bits.empty()) file_.index_bits = std::move(bits);
+  }
+  if (source != nullptr && reparse_size_ > 0) {
+    const std::string point = read_all(source, reparse_pieces_, reparse_size_);
+    if (!point.empty()) file_.reparse = parse_reparse(std::as_bytes(std::span(point)));
+  }
   return std::move(file_);
 }
 

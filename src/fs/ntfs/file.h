@@ -61,18 +61,21 @@ struct File {
   std::optional<Time> created, modified, accessed;
   std::vector<FoundName> names;  // all hard links, in any namespace
   std::vector<FileStream> streams;
-  Pieces index;            // a folder's index blocks
-  std::string index_bits;  // which of them are in use, where that is resident
-  Pieces structures;       // what its other attributes hold
+  Pieces index;  // a folder's index blocks
+  // Which of them are in use; nothing where that is not known.
+  std::optional<std::string> index_bits;
+  Pieces structures;  // what its other attributes hold
   std::optional<ReparsePoint> reparse;
+  uint64_t extended = 0;                 // bytes of its extended attributes, which are not read
   std::string volume_name;               // of $Volume
   std::optional<unsigned> volume_flags;  // likewise
 
   const FileStream* stream(std::u16string_view name) const;
-  // Whether an index block is in use; what is not known, is.
+  // Whether an index block is in use: also, if nothing is known of any.
   bool index_in_use(uint64_t block) const {
-    return block / 8 >= index_bits.size() ||
-           (static_cast<unsigned char>(index_bits[block / 8]) >> block % 8 & 1U) != 0;
+    if (!index_bits) return true;
+    return block / 8 < index_bits->size() &&
+           (static_cast<unsigned char>((*index_bits)[block / 8]) >> block % 8 & 1U) != 0;
   }
 };
 
@@ -86,7 +89,9 @@ class FileBuilder {
   // opens the list where it is not resident.
   std::vector<uint64_t> listed_records(const SourcePtr& source) const;
   bool has_list() const { return has_list_; }
-  File finish();
+  // `source`: from which a folder's bitmap and a reparse point are read where they are not
+  // resident; null where their places may have become others'.
+  File finish(const SourcePtr& source);
 
  private:
   struct Part {  // of a non-resident attribute
@@ -109,6 +114,9 @@ class FileBuilder {
   std::string list_;    // resident
   Pieces list_pieces_;  // or not
   uint64_t list_size_ = 0;
+  // What is read from the source at the end, and its size in bytes.
+  Pieces bits_pieces_, reparse_pieces_;
+  uint64_t bits_size_ = 0, reparse_size_ = 0;
 };
 
 }  // namespace undershelf::ntfs

@@ -65,6 +65,7 @@ std::vector<FoundNames> FreeNames::free_parts(const Trace& trace) const {
 
 void FreeNames::note(const Scene::Current& current) {
   const Volume& volume = current.reader->volume();
+  if (volume.before > 0) return;  // its numbers count from what is not there
   const auto window = std::make_shared<Window>(scene_.source, volume.offset, volume.length);
   const std::optional<Geometry> geometry = find_geometry(window, true);
   if (!geometry) return;

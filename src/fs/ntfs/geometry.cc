@@ -170,7 +170,69 @@ std::optional<Geometry> infer_geometry(const Source& volume) {
   return std::nullopt;
 }
 
+// How much less than its own place the first record of $MFT at `place` says, if the copy that the
+// record behind it tells of lies as much away; 0 if not.
+uint64_t shift_of_mft(const Source& window, uint64_t place) {
+  for (const uint32_t record_size : {1024U, 4096U}) {
+    std::optional<uint64_t> first_runs[2];  // of $MFT and $MFTMirr: cluster numbers
+    uint64_t cluster_size = 0;
+    for (const unsigned number : {0U, 1U}) {
+      std::vector<std::byte> bytes(record_size);
+      if (!window.read(place + number * record_size, bytes).ok()) break;
+      const std::optional<Record> record = parse_record(bytes);
+      if (!record || record->torn || record->own_number().value_or(number) != number ||
+          record->header.bytes_allocated.value() != record_size) {
+        break;
+      }
+      each_attribute(*record, [&](const Attribute& attribute) {
+        const auto part = attribute.non_resident();
+        if (attribute.type() != kData || !attribute.name.empty() || !part) return;
+        const Runs runs = decode_runs(attribute, *part, {0, 1, 1ULL << 62});
+        if (runs.pieces.empty() || runs.pieces[0].kind != Piece::Kind::range) return;
+        first_runs[number] = runs.pieces[0].offset;
+        const uint64_t clusters = part->highest_vcn.value() + 1;
+        if (number == 0 && clusters > 0) cluster_size = part->allocated_size.value() / clusters;
+      });
+    }
+    if (!first_runs[0] || !first_runs[1] || !is_power_between(cluster_size, 512, 2 << 20)) continue;
+    constexpr uint64_t kMostClusters = uint64_t{1} << 40;
+    if (*first_runs[0] > kMostClusters || *first_runs[1] > kMostClusters) continue;
+    const uint64_t said = *first_runs[0] * cluster_size;
+    const uint64_t mirror = *first_runs[1] * cluster_size;
+    if (said <= place || mirror < said - place) continue;
+    if (is_mft_record(window, mirror - (said - place), record_size)) return said - place;
+  }
+  return 0;
+}
+
 }  // namespace
+
+uint64_t bytes_before(const SourcePtr& window) {
+  for (const uint64_t sector : {512U, 4096U}) {
+    for (uint64_t back = 1; back <= 17 && back * sector <= window->size(); ++back) {
+      const uint64_t at = window->size() / sector * sector - back * sector;
+      BootSector boot{};
+      if (!read_at(*window, at, boot) || std::memcmp(boot.oem_id, "NTFS    ", 8) != 0) continue;
+      const std::optional<Geometry> g = from_fields(boot);
+      if (!g || g->volume_size <= at) continue;
+      const uint64_t before = g->volume_size - at;
+      for (const uint64_t table : {g->mft_offset, g->mirror_offset}) {
+        if (table >= before && is_mft_record(*window, table - before, g->record_size))
+          return before;
+      }
+    }
+  }
+  constexpr uint64_t kSearched = 64 << 20;
+  for (const uint64_t middle : {uint64_t{0}, uint64_t{3} << 30, window->size() / 2}) {
+    const uint64_t start = (middle - std::min(middle, kSearched / 2)) / 512 * 512;
+    const uint64_t end = std::min(window->size(), start + kSearched);
+    if (start >= end) continue;
+    for (const uint64_t place : first_records(*window, {start, end - start})) {
+      if (const uint64_t shift = shift_of_mft(*window, place); shift > 0) return shift;
+    }
+  }
+  return 0;
+}
 
 std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
   const Source& volume = *source;

@@ -21,6 +21,8 @@ struct Geometry {
   std::string serial;
   int confidence = 0;  // 0-100
   std::vector<std::string> notes;
+  // False: what tells its files was found, and nothing tells where its clusters lie.
+  bool has_clusters = true;
 
   uint64_t cluster_count() const { return volume_size / cluster_size; }
 };
@@ -33,5 +35,9 @@ std::optional<Geometry> from_fields(const BootSector& boot);
 // inferred from $MFT's own record, if one is found near where formatters put it. Nothing if this is
 // no NTFS volume.
 std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
+
+// As of FileSystem: by the backup of a boot sector at the end of the window, or by records of $MFT
+// and its mirror that tell of each other.
+uint64_t bytes_before(const SourcePtr& window);
 
 }  // namespace undershelf::ntfs

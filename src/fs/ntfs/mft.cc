@@ -78,7 +78,7 @@ bool Mft::follow_own_record(uint64_t place) {
         }
       }
     }
-    const File file = builder.finish();
+    const File file = builder.finish(nullptr);
     const FileStream* data = file.stream(u"");
     if (data == nullptr || data->resident || data->pieces.empty()) return false;
     uint64_t now = 0;

@@ -97,6 +97,7 @@ enum AttributeType : uint32_t {
   kIndexAllocation = 0xA0,
   kBitmap = 0xB0,
   kReparsePoint = 0xC0,
+  kExtendedAttributes = 0xE0,
   kLoggedUtilityStream = 0x100,  // "$EFS" of encrypted files
   kEnd = 0xFFFFFFFF,
 };
@@ -189,6 +190,7 @@ struct ReparseHeader {
 };
 constexpr uint32_t kTagMountPoint = 0xA0000003;
 constexpr uint32_t kTagSymbolicLink = 0xA000000C;
+constexpr uint32_t kTagLinuxLink = 0xA000001D;
 constexpr uint32_t kTagCompressed = 0x80000017;    // Windows overlay filter
 constexpr uint32_t kTagDeduplicated = 0x80000013;  // content lies in a chunk store
 

@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "fs/bitmap_reader.h"
+#include "fs/guessed_sink.h"
 #include "fs/ntfs/entries.h"
 #include "fs/ntfs/folder_index.h"
 #include "fs/ntfs/geometry.h"
@@ -30,7 +31,8 @@ class Reader : public BitmapReader {
   }
 
   void read(Sink& sink) override {
-    sink_ = &sink;
+    GuessedSink guessed(sink);
+    sink_ = geometry_.has_clusters ? &sink : &guessed;
     catalogue_.emplace(mft_.count());
     maker_.emplace(*catalogue_, volume_.length);
     extensions_.clear();
@@ -115,7 +117,7 @@ class Reader : public BitmapReader {
       FileBuilder builder(number, space_);
       builder.add(record, true);
       const bool more = builder.has_list();
-      File file = builder.finish();
+      File file = builder.finish(source_);
       if (file.folder) folders_.push_back(static_cast<uint32_t>(number));
       if (!file.in_use) {
         if (file.names.empty() && file.streams.empty() && !more) return;  // never held a file
@@ -170,7 +172,8 @@ class Reader : public BitmapReader {
         wanted.push_back(number_of(reference));
       }
     }
-    if (!builder.has_list() && wanted.empty() && extensions_.empty()) return builder.finish();
+    if (!builder.has_list() && wanted.empty() && extensions_.empty())
+      return builder.finish(source_);
     for (auto own =
              std::ranges::lower_bound(extensions_, std::pair{static_cast<uint32_t>(number), 0U});
          own != extensions_.end() && own->first == number; ++own) {
@@ -189,7 +192,7 @@ class Reader : public BitmapReader {
         builder.add(*read.record, false);
       }
     }
-    return builder.finish();
+    return builder.finish(source_);
   }
 
   // Extension records in use whose base record is lost still tell what they hold of the file.
@@ -217,7 +220,7 @@ class Reader : public BitmapReader {
       builder.add(*read.record, false);
     }
     if (!sequence) return;
-    File file = builder.finish();
+    File file = builder.finish(source_);
     file.sequence = *sequence;
     file.in_use = file.damaged = true;
     catalogue_->add(file);
@@ -285,7 +288,7 @@ class Reader : public BitmapReader {
   File copied_file(const Record& record) {
     FileBuilder builder(record.header.record_number.value(), space_);
     builder.add(record, true);
-    return builder.finish();
+    return builder.finish(nullptr);
   }
 
   void read_journals(LostNames& names) {
