@@ -348,6 +348,22 @@ def how_placed(shelf, entry):
     return "joined" if any("content without a name" in fact for fact in shown["evidence"]) else "placed"
 
 
+def phantoms(life, rows, shelf, listed):
+    """Living files that the driver does not have, and volumes that never were."""
+    wrong = []
+    living = {row["path"] for row in rows if row["state"] == "live"}
+    for row in listed:
+        if row["state"] == "live" and row["stream"] is None and row["path"] not in living:
+            wrong.append(f"living, and is not: {row['path']}")
+    if life.end != "formatted":
+        for line in run(PROGRAM, "volumes", shelf, "--format", "jsonl").stdout.splitlines():
+            volume = json.loads(line)
+            if volume["standing"] == "former" and volume["inside"] is None:
+                wrong.append(f"never was: a former {volume['file_system']} at {volume['offset']}, "
+                             f"{volume['former']} files, sure {volume['confidence']}")
+    return wrong
+
+
 def judge(life, rows, folder, tally, depth=None):
     """Scans, exports and compares; returns what does not hold."""
     wrong = []
@@ -357,6 +373,8 @@ def judge(life, rows, folder, tally, depth=None):
     except Ended as ended:
         return [str(ended)]
     shelf = folder / "shelf"
+    if life.end in ("deleted", "unmapped"):
+        wrong += phantoms(life, rows, shelf, listed)
     hashes = {entry: sha256 for (entry, stream), sha256 in exported.items() if stream is None}
     files = [row for row in listed if row["kind"] == "file" and row["stream"] is None and not row["link"]]
     truth = [row for row in rows if row["kind"] == "file"]
@@ -412,6 +430,9 @@ def judge(life, rows, folder, tally, depth=None):
             if told:
                 wrong.append(f"not listed: {what}")
             continue
+        if true["former_names"] and true["state"] != "live":
+            tally["renamed, then lost: last name told", 0].append(
+                any(ends_alike(row["path"], true["path"]) for row in here))
         if len(here) > 1 and len({row["id"] for row in here}) > 1 and len(set(p for p, t in paths[name[1:]])) < 2:
             wrong.append(f"listed {len(here)} times: {what}: " + ", ".join(row["path"] for row in here))
         if placed and true["surviving_bytes"] == true["size"]:
@@ -427,6 +448,8 @@ def main():
     parser.add_argument("--seeds", default="1..10")
     parser.add_argument("--system", default="fat,exfat,ntfs,hfsplus")
     parser.add_argument("--depth", choices=("quick", "deep"), help="of all scans; else as drawn")
+    parser.add_argument("--end", choices=("deleted", "formatted", "wiped", "unmapped"),
+                        help="of all lives; else as drawn")
     parser.add_argument("--keep", type=pathlib.Path, help="keep volumes on which something does not hold here")
     options = parser.parse_args()
     first, _, last = options.seeds.partition("..")
@@ -436,6 +459,7 @@ def main():
         with tempfile.TemporaryDirectory() as work:
             folder = pathlib.Path(work)
             life = Life(seed, options.system.split(","), folder)
+            life.end = options.end or life.end
             try:
                 life.play()
             except Full:

@@ -132,7 +132,7 @@ INSTANTIATE_TEST_SUITE_P(
         Case{{"scan", "@text.img", "--shelf", "@x9", "--code-page", "ibm-850"},
              1,
              " --depth deep --code-page ibm-850"},  // what to do next keeps what was asked for
-        Case{{"scan", "@card.img", "--shelf", "@no/such/folder"}, 3, "cannot be made"},
+        Case{{"scan", "@card.img", "--shelf", "@no/such/folder"}, 4, "cannot be made"},
         Case{{"scan", "@card.img", "--shelf", "@card.shelf"}, 4, "finished scan"},
         Case{{"scan", "@text.img", "--shelf", "@card.shelf"}, 4, "describes another source"},
         Case{{"scan", "@card.img", "--shelf", "@note.txt"}, 4, "is not a shelf"},

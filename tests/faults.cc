@@ -75,6 +75,19 @@ ssize_t pwrite64(int fd, const void* data, size_t size, off64_t at) {
 ssize_t pwrite(int fd, const void* data, size_t size, off_t at) {
   return pwrite64(fd, data, size, at);
 }
+// The byte UNDERSHELF_FAIL_READ of the file UNDERSHELF_FAILING cannot be read; each try is told.
+bool is_failing(int fd, size_t size, off64_t at) {
+  static const char* const path = ::getenv("UNDERSHELF_FAILING");
+  static const long bad = number_in("UNDERSHELF_FAIL_READ");
+  struct stat read {};
+  struct stat named {};
+  if (path == nullptr || bad < at || bad >= at + static_cast<off64_t>(size)) return false;
+  if (::fstat(fd, &read) != 0 || ::stat(path, &named) != 0) return false;
+  if (read.st_ino != named.st_ino) return false;
+  std::fprintf(stderr, "ASKED %zu\n", size);
+  errno = EIO;
+  return true;
+}
 // At the first read of the file UNDERSHELF_TRY_WRITE tries to open it for writing, as a fault in
 // the program might, and says what became of it.
 ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
@@ -90,7 +103,7 @@ ssize_t pread64(int fd, void* data, size_t size, off64_t at) {
     std::fprintf(stderr, "TRIED %d\n", file < 0 ? errno : 0);
     if (file >= 0) ::close(file);
   }
-  return real(fd, data, size, at);
+  return is_failing(fd, size, at) ? -1 : real(fd, data, size, at);
 }
 ssize_t pread(int fd, void* data, size_t size, off_t at) { return pread64(fd, data, size, at); }
 // Where UNDERSHELF_TELL_FORKS is set, says of how many threads the process was.

@@ -91,7 +91,9 @@ TEST(Text, NamesAreComposedAndNothingIsLost) {
   const Name composed = name_from_utf16(u"E\u0301cluse \U0001F30A");
   EXPECT_EQ(composed.text, "\u00C9cluse \U0001F30A");
   EXPECT_TRUE(composed.exact);
-  EXPECT_TRUE(composed.raw.empty());
+  EXPECT_EQ(composed.raw.size(), 20U) << "what was stored is not what is shown";
+  EXPECT_EQ(to_hex(composed.raw).substr(0, 8), "45000103");
+  EXPECT_TRUE(name_from_utf16(u"\u00C9cluse").raw.empty());
 
   const Name unpaired = name_from_utf16(std::u16string{u'a', char16_t{0xD800}, u'/'});
   EXPECT_EQ(unpaired.text, "a\uFFFD\uFFFD");

@@ -237,6 +237,7 @@ class Carver {
       if (!is_whole(found, *other.named)) continue;
       find->named = other.named;
       find->length = other.named->size;
+      if (found.end != find->length) find->found.forget_hash();  // it is of fewer bytes
       break;
     }
     place(*look.bytes, *find);

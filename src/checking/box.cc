@@ -180,9 +180,11 @@ void Box::run(const std::function<std::optional<Task>()>& next,
     Task task = worker.free();
     const uint64_t number = task.number;
     if (!worker.end()) {
-      throw Error(Failure::unavailable,
-                  "Files cannot be checked here: the system does not let a process give up its "
-                  "rights (seccomp). Use --check sample, or another system.");
+      throw Error(
+          Failure::unavailable,
+          "Files cannot be checked here: no process could be made that gives up its rights. "
+          "Memory or descriptors may be short, /proc missing, or seccomp switched off. "
+          "Free some, or use --check sample.");
     }
     if (may_try_again && !std::exchange(task.was_tried, true) && worker.give(std::move(task))) {
       return;

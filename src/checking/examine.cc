@@ -166,9 +166,11 @@ Examined examine_start(Bytes& bytes) {
   }
   Examined found;
   put(found.format, recognised.format);
-  content::describe(bytes, recognised, found.says);
   found.level = walk.level;
   found.sound_to = std::min(walk.sound_to, bytes.size());
+  // What stands behind it may be another file's, and say of that what it is.
+  content::PartOfBytes sound(bytes, 0, found.sound_to);
+  content::describe(sound, recognised, found.says);
   put(found.why, walk.why);
   if (walk.level == Level::broken) {
     found.part_end = content::stated_end(bytes, recognised, found.sound_to);

@@ -32,6 +32,11 @@ struct Examined {
   content::Description says;
   std::array<Cut, kMostCuts> cuts{};  // of `rejoin`; those there are come first
 
+  void forget_hash() {
+    hashed = 0;
+    sha256 = {};
+  }
+
   // Whether a cluster of another file inside would have been noticed, nearly always.
   bool notices_foreign_clusters() const {
     return level == content::Level::consistent && why[0] == 0 &&
@@ -49,7 +54,8 @@ Examined examine_if_sound(content::Bytes& bytes);
 // nowhere.
 Examined rejoin(content::Bytes& bytes, uint64_t cluster);
 // What begins there and may be followed by what is not its own: is walked to its end, which is
-// told, and then looked at as a file of that length. What has no end is not hashed.
+// told, and then looked at as a file of that length: also hashed so. What has no end is not hashed,
+// and says of itself what stands in its sound part.
 Examined examine_start(content::Bytes& bytes);
 
 }  // namespace undershelf::checking

@@ -342,8 +342,10 @@ int run_image(const Command& self, const std::vector<std::string>& arguments) {
   if (!line.has("room-anyway")) require_room(to, medium->size());
   const auto selected = read_selected(line, medium->size());
   if (selected) options.first.push_back(*selected);
-  ImageCopy image(to, header_of(path, *medium));
+  const LedgerHeader header = header_of(path, *medium);
+  ImageCopy image(to, header);
   if (image.goes_on()) {
+    if (header.serial.empty()) require_same_medium(*medium, image, to);
     say(fmt::format("Going on with {}: {} of it are read.", to,
                     table_size(image.bytes(State::read))));
   }

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <array>
+#include <csignal>
 #include <filesystem>
 #include <iostream>
 #include <new>
@@ -217,6 +218,8 @@ int run(const std::vector<std::string>& arguments) {
 int main(int argc, char** argv) {
   try {
     std::ios::sync_with_stdio(false);
+    // A file that may grow no further is a failed write, and told as one.
+    std::signal(SIGXFSZ, SIG_IGN);
     return undershelf::cli::run({argv + 1, argv + argc});
   } catch (const std::bad_alloc&) {
     // Without asking for any more.

@@ -22,6 +22,7 @@
 #include "model/text.h"
 #include "scan/deep.h"
 #include "scan/inspect.h"
+#include "scan/probe.h"
 #include "shelf/totals.h"
 #include "source/container.h"
 #include "source/nbd.h"
@@ -123,12 +124,17 @@ std::string scan_like(const CommandLine& line, Depth depth) {
   return call;
 }
 
-void tell_no_volume(const Source& source, const ScanResult& result, const CommandLine& line,
+void tell_no_volume(const SourcePtr& opened, const ScanResult& result, const CommandLine& line,
                     Depth depth) {
+  const Source& source = *opened;
   for (const std::string& note : result.notes) say("Note: " + note);
   const std::string other = name_of_other_system(source, {0, source.size()});
   if (!other.empty()) {
     say(fmt::format("No volume was found. This looks like {}, which is not read here.", other));
+  } else if (const auto odd = line.has("offset") ? std::nullopt : odd_beginning(opened)) {
+    say(fmt::format(
+        "No volume was found at a multiple of 512 bytes; one seems to begin at byte {}.", *odd));
+    next_step(fmt::format("{} --offset {} --replace", scan_like(line, depth), *odd));
   } else if (depth == Depth::quick) {
     say("No volume was found. A deep scan looks for what is left of volumes whose headers are "
         "gone.");
@@ -143,8 +149,9 @@ void tell_no_volume(const Source& source, const ScanResult& result, const Comman
   }
 }
 
-int conclude(const Shelf& shelf, const Source& source, const ScanResult& result,
+int conclude(const Shelf& shelf, const SourcePtr& opened, const ScanResult& result,
              const CommandLine& line, Depth depth) {
+  const Source& source = *opened;
   const std::string shelf_path = line.text("shelf");
   const std::string again = scan_like(line, Depth::deep);
   if (result.stopped) {
@@ -169,7 +176,7 @@ int conclude(const Shelf& shelf, const Source& source, const ScanResult& result,
   }
   if (result.volumes == 0) {
     tell_gaps(source);
-    tell_no_volume(source, result, line, depth);
+    tell_no_volume(opened, result, line, depth);
     return kIncomplete;
   }
   const int64_t lost = summarise(shelf, result);
@@ -292,8 +299,14 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
                     "ended. Copy or move both, or neither.",
                     wanted.shelf_path));
   }
+  if (source->refused() > 0) {
+    say(
+        fmt::format("{} of the source could not be read; each further read may cost more of it. "
+                    "Copy it first, with `undershelf image {} --to IMAGE`, and scan the image.",
+                    table_size(source->refused()), quoted_path(wanted.source_path)));
+  }
   const bool shrunk = says_shrunk(wanted.source_path, wanted.skip, source->size());
-  const int code = conclude(shelf, *source, result, line, scan_options.depth);
+  const int code = conclude(shelf, source, result, line, scan_options.depth);
   if (read_format(line, {"table", "jsonl"}) == "jsonl") print_account(shelf, result);
   return shrunk ? kIncomplete : code;
 }

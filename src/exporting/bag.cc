@@ -96,9 +96,9 @@ class Exporter {
     Unpacker::shared().start();  // before the writer's thread
     std::optional<std::map<BagKey, std::string>> proven;
     const auto is_still_right = [&](const BagKey& key, const ListedFile& listed) {
-      if (!proven) proven = proven_contents(selection);
+      if (!proven) proven = proven_records(selection);
       const auto now = proven->find(key);
-      return now != proven->end() && now->second == listed.sha256 && !listed.has_gaps;
+      return now != proven->end() && now->second == listed.record;
     };
     prepare_bag(shelf_, options_, started_, earlier_, is_still_right, [&](uint64_t bytes) {
       done_ += bytes;
@@ -115,13 +115,15 @@ class Exporter {
     return std::make_unique<BagWriter>(options_.to, options_.read_back);
   }
 
-  // Hashes of what is selected, where the shelf knows them, by what it is known again in a bag.
-  std::map<BagKey, std::string> proven_contents(const Selection& selection) {
+  // What the list would say of each file whose bytes the shelf knows, by what it is known again in
+  // a bag.
+  std::map<BagKey, std::string> proven_records(const Selection& selection) {
     std::map<BagKey, std::string> proven;
     each_row(shelf_, selection, [&](const Row& row) {
       if (row.is_folder() || !is_written(row) || !can_share_content(row)) return true;
       const std::string path = "data/" + paths_->of(row, paths_->true_path(row));
-      proven.emplace(BagKey{row.id, row.stream.value_or(""), path}, *row.sha256);
+      proven.emplace(BagKey{row.id, row.stream.value_or(""), path},
+                     describe(row, path, *row.size, *row.sha256, 0, {}, false).record);
       return true;
     });
     return proven;

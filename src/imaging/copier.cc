@@ -123,9 +123,27 @@ class Copier {
 
   void try_unit(const ByteRange& unit, uint32_t attempts) {
     const Tried tried = ask(unit);
+    learn(unit, !tried.bad.empty());
     for (const ByteRange& bad : tried.bad) {
       image_.note(bad, {State::failed, tried.slow, attempts + 1, tried.error});
     }
+  }
+
+  // Many drives keep physical sectors of 4,096 bytes and speak of logical ones of 512: of these
+  // eight then fail together, always, and asking for each is eight failing reads for one.
+  void learn(const ByteRange& unit, bool failed) {
+    constexpr unsigned kEnough = 4;  // physical sectors that failed as a whole, and none in part
+    if (unit.length * 8 != kPhysical) return;
+    const uint64_t block = unit.offset / kPhysical;
+    if (block != block_) {
+      block_ = block;
+      tried_ = failed_ = 0;
+    }
+    failed_ += failed;
+    if (++tried_ < 8) return;
+    whole_ += failed_ == 8;
+    in_part_ = in_part_ || (failed_ > 0 && failed_ < 8);
+    if (whole_ >= kEnough && !in_part_) unit_ = kPhysical;
   }
 
   struct Tried {
@@ -278,7 +296,7 @@ class Copier {
 
   template <typename Visit>
   void each_unit(const ByteRange& range, bool backwards, Visit visit) {
-    each_block(range, medium_.unit(), backwards, [&](const ByteRange& unit) {
+    each_block(range, unit_, backwards, [&](const ByteRange& unit) {
       visit(unit);
       return uint64_t{0};
     });
@@ -297,8 +315,15 @@ class Copier {
     return whole;
   }
 
+  static constexpr uint64_t kPhysical = 4096;  // bytes
+
   Medium& medium_;
   ImageCopy& image_;
+  uint64_t unit_ = medium_.unit();  // bytes that are asked for by themselves
+  // Of learn(): the physical sector that is looked at, and what came of those before it.
+  uint64_t block_ = UINT64_MAX;
+  unsigned tried_ = 0, failed_ = 0, whole_ = 0;
+  bool in_part_ = false;
   const CopyOptions& options_;
   Keeper keeper_;
   CopyProgress progress_;

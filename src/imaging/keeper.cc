@@ -82,11 +82,13 @@ void Keeper::work(Jobs& jobs, const std::function<void(const Job&)>& each,
     if (jobs.empty()) return;
     Job job = std::move(jobs.front());
     jobs.pop_front();
-    const bool failed = failure_ != nullptr;  // what is not written must not be told of
+    // What is not written must not be told of; what is, must be, whatever failed since.
+    const bool failed = failure_ != nullptr && !job.is_written;
     lock.unlock();
     std::exception_ptr failure;
     try {
       if (!failed) each(job);
+      job.is_written = !failed;
     } catch (...) {
       failure = std::current_exception();
     }

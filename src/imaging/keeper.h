@@ -39,6 +39,7 @@ class Keeper {
     AlignedBytes buffer;
     std::vector<Part> parts;
     bool slow;
+    bool is_written = false;
   };
   using Jobs = std::deque<Job>;
   // Takes one job after the other, and hands it on.

@@ -4,6 +4,7 @@
 
 #include <atomic>
 #include <cstdint>
+#include <exception>
 
 namespace undershelf {
 
@@ -11,10 +12,14 @@ namespace undershelf {
 using Interrupts = std::atomic<int>;
 
 // Thrown when the user asks to end. No failure: what was done before counts.
-struct Stopped {};
+struct Stopped : std::exception {
+  const char* what() const noexcept override { return "the user asked to end"; }
+};
 
 // Thrown when a piece of work asks for more than it may. Likewise.
-struct Overspent {
+struct Overspent : std::exception {
+  explicit Overspent(const char* what_of) : of(what_of) {}
+  const char* what() const noexcept override { return of; }
   const char* of;  // "bytes to read" and so on, for a sentence
 };
 

@@ -112,6 +112,14 @@ std::string to_nfc(std::string_view utf8) {
   return U_SUCCESS(status) ? out : std::string(utf8);
 }
 
+std::u16string lower_case(std::u16string_view text) {
+  std::u16string lower(text);
+  for (char16_t& c : lower) {
+    if (const UChar32 small = u_tolower(c); small <= 0xFFFF) c = static_cast<char16_t>(small);
+  }
+  return lower;
+}
+
 std::string fold_case(std::string_view utf8) {
   std::string out;
   icu::UnicodeString::fromUTF8({utf8.data(), static_cast<int32_t>(utf8.size())})

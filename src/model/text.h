@@ -30,10 +30,11 @@ class CodePage {
   void* converter_;  // a UConverter
 };
 
-std::string to_utf8(std::u16string_view text);   // unpaired surrogates become U+FFFD
-std::u16string to_utf16(std::string_view utf8);  // malformed UTF-8 becomes U+FFFD
-std::string to_nfc(std::string_view utf8);       // canonical composition
-std::string fold_case(std::string_view utf8);    // full case folding, for comparing
+std::string to_utf8(std::u16string_view text);        // unpaired surrogates become U+FFFD
+std::u16string to_utf16(std::string_view utf8);       // malformed UTF-8 becomes U+FFFD
+std::string to_nfc(std::string_view utf8);            // canonical composition
+std::u16string lower_case(std::u16string_view text);  // each character by itself
+std::string fold_case(std::string_view utf8);         // full case folding, for comparing
 // Likewise, and without accents: what people type who look for a word.
 std::string fold_for_search(std::string_view utf8);
 std::string to_hex(std::string_view bytes);  // lower-case

@@ -320,6 +320,8 @@ class Session {
 
   // Until it is unmounted or a signal comes.
   void serve() {
+    // A shell lets what it begins in the background ignore Ctrl-C, and the library keeps it so.
+    for (const int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, SIG_DFL);
     const bool can_be_stopped = fuse_set_signal_handlers(session_.get()) == 0;
     fuse_session_loop(session_.get());
     if (can_be_stopped) fuse_remove_signal_handlers(session_.get());

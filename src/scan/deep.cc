@@ -143,7 +143,7 @@ bool is_swept(Shelf& shelf, const Source& source, const std::optional<ByteRange>
 std::optional<Time> oldest_file(Shelf& shelf, VolumeId volume) {
   SQLite::Statement row(shelf.db(),
                         "SELECT min(coalesce(created, modified)) FROM entries "
-                        "WHERE volume=? AND system=0 AND by_sweep=0");
+                        "WHERE volume=? AND by_sweep=0");
   row.bind(1, number_of(volume));
   return row.executeStep() ? maybe_time(row.getColumn(0)) : std::nullopt;
 }

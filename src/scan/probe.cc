@@ -1,6 +1,8 @@
 #include "scan/probe.h"
 
 #include <algorithm>
+#include <string_view>
+#include <utility>
 
 #include "fs/detector.h"
 #include "model/make_set.h"
@@ -118,6 +120,23 @@ Probed volumes_in_gaps(const SourcePtr& source, std::vector<ByteRange> taken,
   Prober prober(source, options);
   for (const ByteRange& gap : gaps(source->size(), taken)) prober.look_through(gap);
   return prober.found();
+}
+
+std::optional<uint64_t> odd_beginning(const SourcePtr& source) {
+  constexpr size_t kSearched = 4 << 20;  // bytes
+  // What stands so many bytes behind the beginning of a volume: the names in boot sectors.
+  constexpr std::pair<std::string_view, size_t> kMarks[] = {
+      {"NTFS    ", 3}, {"EXFAT   ", 3}, {"FAT12   ", 54}, {"FAT16   ", 54}, {"FAT32   ", 82}};
+  std::string bytes(std::min<uint64_t>(kSearched, source->size()), '\0');
+  source->read(0, std::as_writable_bytes(std::span(bytes)));
+  for (const auto& [mark, behind] : kMarks) {
+    for (size_t at = 0; (at = bytes.find(mark, at)) != std::string::npos; ++at) {
+      if (at < behind || (at - behind) % kSweepStep == 0) continue;
+      const ByteRange where{at - behind, source->size() - (at - behind)};
+      if (open_volume({source, where, {}})) return where.offset;
+    }
+  }
+  return std::nullopt;
 }
 
 }  // namespace undershelf

@@ -23,4 +23,8 @@ Probed volumes_in(const SourcePtr& source, const ByteRange& where, const ReadOpt
 Probed volumes_in_gaps(const SourcePtr& source, std::vector<ByteRange> taken,
                        const ReadOptions& options);
 
+// Where a volume begins that lies at no multiple of 512 bytes, near the start of a source: byte of
+// it. Nothing if there is none.
+std::optional<uint64_t> odd_beginning(const SourcePtr& source);
+
 }  // namespace undershelf

@@ -69,6 +69,9 @@ constexpr Sentence kSentences[] = {
     {"end-unsure", "Nothing behind its last byte bears out that it ends there."},
     {"extended-attributes",
      "It has {} bytes of extended attributes, which are not read, and not exported."},
+    {"vendor-entries",
+     "Its entry set has {} entries of a vendor's own, which are not read; what they hold is not "
+     "exported."},
     {"size-lost", "Its size was never recorded."},
 };
 

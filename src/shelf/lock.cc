@@ -47,7 +47,7 @@ ShelfLock::ShelfLock(const std::string& path)
   if (!file_.ok()) {
     const int error = errno;
     const bool exists = ::access(path.c_str(), F_OK) == 0;
-    throw Error(exists ? Failure::refused : Failure::unavailable,
+    throw Error(Failure::refused,
                 fmt::format("The shelf {} cannot be {}: {}. Choose a file in a folder that exists "
                             "and may be written to.",
                             path, exists ? "written to" : "made", std::strerror(error)));

@@ -12,8 +12,7 @@ namespace undershelf {
 // Shelf on the same file.
 class ShelfLock {
  public:
-  // Throws Error: refused if another process holds it, or the file may not be written; unavailable
-  // if it cannot be made.
+  // Throws Error (refused) if another process holds it, or the file cannot be made or written.
   explicit ShelfLock(const std::string& path);
   ShelfLock(const ShelfLock&) = delete;
   ShelfLock& operator=(const ShelfLock&) = delete;

@@ -112,7 +112,8 @@ Shelf Shelf::create(const std::string& path, const SourceIdentity& source,
     shelf.db().exec("PRAGMA journal_mode=WAL");
     return shelf;
   } catch (const SQLite::Exception& e) {
-    throw Error(Failure::unavailable,
+    if (e.getErrorCode() == SQLITE_FULL) throw;
+    throw Error(Failure::refused,
                 fmt::format("The shelf {} cannot be written: {}. Choose a folder that exists and "
                             "may be written to.",
                             path, e.what()));

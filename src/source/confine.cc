@@ -1,10 +1,12 @@
 #include "source/confine.h"
 
 #include <fcntl.h>
+#include <linux/filter.h>
 #include <linux/fs.h>
 #include <linux/landlock.h>
-#include <scsi/sg.h>
+#include <linux/seccomp.h>
 #include <seccomp.h>
+#include <sys/ioctl.h>
 #include <sys/prctl.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
@@ -12,9 +14,12 @@
 
 #include <array>
 #include <cerrno>
+#include <cstddef>
 #include <cstdint>
 #include <cstring>
+#include <iterator>
 #include <memory>
+#include <vector>
 
 #ifndef __has_feature
 #define __has_feature(feature) 0
@@ -38,13 +43,15 @@ uint64_t known_to(int64_t version) {
   return version < 3 ? kChanges & ~kTruncate : kChanges;
 }
 
-// Commands to devices that change what is on them, or could.
-constexpr std::array<unsigned, 8> kCommands = {
-    BLKDISCARD, BLKSECDISCARD, BLKZEROOUT, FITRIM, SG_IO,
-    0xC0484E41,  // NVME_IOCTL_ADMIN_CMD
-    0x40304E42,  // NVME_IOCTL_SUBMIT_IO
-    0xC0484E43,  // NVME_IOCTL_IO_CMD
+// All that is asked of devices and descriptors here. Every other command is refused: it may change
+// what is on a device, or come with the next kernel.
+constexpr unsigned kCommands[] = {
+    BLKGETSIZE64, BLKSSZGET, BLKPBSZGET, BLKROGET, BLKROSET,               // block devices
+    TCGETS,       TCSETS,    TCSETSW,    TCSETSF,  TIOCGWINSZ, TIOCGPGRP,  // terminals
+    FIONREAD,     FIONBIO,                                                 // pipes and sockets
+    0x8004E500,                                                            // FUSE_DEV_IOC_CLONE
 };
+
 constexpr std::array kCalls = {
     SCMP_SYS(mount),
     SCMP_SYS(umount2),
@@ -58,6 +65,15 @@ constexpr std::array kCalls = {
     SCMP_SYS(kexec_load),
     SCMP_SYS(bpf),
     SCMP_SYS(setns),
+    SCMP_SYS(unshare),
+    SCMP_SYS(io_uring_setup),  // whose requests no filter of calls sees
+    SCMP_SYS(move_mount),
+    SCMP_SYS(open_tree),
+    SCMP_SYS(fsopen),
+    SCMP_SYS(fsconfig),
+    SCMP_SYS(fsmount),
+    SCMP_SYS(fspick),
+    SCMP_SYS(mount_setattr),
     SCMP_SYS(process_vm_writev),
 #if !__has_feature(address_sanitizer) && !defined(__SANITIZE_ADDRESS__)
     SCMP_SYS(ptrace),  // by which that sanitizer looks for leaks
@@ -68,6 +84,32 @@ struct Release {
   void operator()(void* context) const { seccomp_release(context); }
 };
 
+// Of ioctl no command but those of kCommands. The library has no rule that allows just these, so
+// that the filter is written out (Linux, "Seccomp BPF"): it looks at the call's number and, of
+// ioctl, at the lower half of its second argument. False if the kernel takes none.
+bool filter_commands() {
+  constexpr auto kCommands32 = std::size(kCommands);
+  const auto field = [](size_t offset) {
+    return sock_filter BPF_STMT(BPF_LD | BPF_W | BPF_ABS, static_cast<uint32_t>(offset));
+  };
+  const sock_filter allow = BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_ALLOW);
+  std::vector<sock_filter> program = {
+      field(offsetof(seccomp_data, nr)),
+      BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, SYS_ioctl, 1, 0),
+      allow,
+      field(offsetof(seccomp_data, args) + sizeof(uint64_t)),
+  };
+  for (size_t i = 0; i < kCommands32; ++i) {
+    // To the last statement, which allows it.
+    const auto ahead = static_cast<uint8_t>(kCommands32 - i);
+    program.push_back(BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, kCommands[i], ahead, 0));
+  }
+  program.push_back(BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_ERRNO | EPERM));
+  program.push_back(allow);
+  const sock_fprog filter{static_cast<unsigned short>(program.size()), program.data()};
+  return ::prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, &filter) == 0;
+}
+
 // False if the kernel takes no filter.
 bool filter_calls() {
   const std::unique_ptr<void, Release> filter(seccomp_init(SCMP_ACT_ALLOW));
@@ -75,12 +117,7 @@ bool filter_calls() {
   for (const int call : kCalls) {
     fine = fine && seccomp_rule_add(filter.get(), SCMP_ACT_ERRNO(EPERM), call, 0) == 0;
   }
-  for (const unsigned command : kCommands) {
-    const scmp_arg_cmp is_it{1, SCMP_CMP_MASKED_EQ, UINT32_MAX, command};
-    fine = fine && seccomp_rule_add_array(filter.get(), SCMP_ACT_ERRNO(EPERM), SCMP_SYS(ioctl), 1,
-                                          &is_it) == 0;
-  }
-  return fine && seccomp_load(filter.get()) == 0;
+  return fine && seccomp_load(filter.get()) == 0 && filter_commands();
 }
 
 bool allow(int ruleset, const std::string& path, uint64_t rights) {

@@ -130,7 +130,10 @@ class FileMedium : public Medium {
   uint64_t size() const override { return size_; }
   uint32_t sector_size() const override { return opened_.sector_size; }
   // Files lie on file systems whose direct reads may want this much.
-  uint32_t unit() const override { return opened_.is_device ? opened_.sector_size : kAlignment; }
+  uint32_t unit() const override {
+    if (!opened_.is_device) return kAlignment;
+    return std::clamp<uint32_t>(opened_.physical_size, opened_.sector_size, kAlignment);
+  }
 
   Attempt read(uint64_t offset, std::span<std::byte> out, Seconds limit) override {
     size_t got = 0;

@@ -5,6 +5,8 @@
 #include <mutex>
 #include <thread>
 
+#include "source/refused.h"
+
 namespace undershelf {
 namespace {
 
@@ -47,22 +49,51 @@ bool ask(Medium& medium, const ByteRange& range, std::byte* bytes, const Fetched
 
 class MediumSource : public Source {
  public:
-  explicit MediumSource(std::unique_ptr<Medium> medium) : medium_(std::move(medium)) {}
+  explicit MediumSource(std::unique_ptr<Medium> medium)
+      : medium_(std::move(medium)), refused_(medium_->unit()) {}
+  uint64_t refused() const override { return refused_.bytes(); }
   uint64_t size() const override { return medium_->size(); }
   uint32_t sector_size() const override { return medium_->sector_size(); }
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result;
     const ByteRange wanted{offset, out.size()};
     const std::lock_guard lock(mutex_);
+    bool is_refused = false;
+    const ByteRange part = refused_.first_part(wanted, is_refused);
+    if (is_refused || part.length < wanted.length) return read_around(wanted, out);
     if (reads_into(wanted) && medium_->read(offset, out, kLimit).ok()) return result;
+    fetch_into(wanted, out, result);
+    return result;
+  }
+
+ private:
+  // Asks only for what was not refused before.
+  ReadResult read_around(const ByteRange& wanted, std::span<std::byte> out) const {
+    ReadResult result;
     std::ranges::fill(out, std::byte{0});
-    uint64_t at = offset;  // told of up to here
+    for (ByteRange rest = wanted; rest.length > 0;) {
+      bool is_refused = false;
+      const ByteRange part = refused_.first_part(rest, is_refused);
+      if (is_refused) {
+        add_bad(result, {part});
+      } else {
+        fetch_into(part, out.subspan(part.offset - wanted.offset, part.length), result);
+      }
+      rest = {part.end(), rest.end() - part.end()};
+    }
+    return result;
+  }
+
+  void fetch_into(const ByteRange& wanted, std::span<std::byte> out, ReadResult& result) const {
+    std::ranges::fill(out, std::byte{0});
+    uint64_t at = wanted.offset;  // told of up to here
     const auto take = [&](const ByteRange& range, std::span<const std::byte> bytes, int error) {
       const ByteRange inside = overlap(range, wanted);
       if (error != 0) {
-        add_bad(result, {inside});
+        refused_.note(range);
+        if (inside.length > 0) add_bad(result, {inside});
       } else if (inside.length > 0) {
-        std::memcpy(out.data() + (inside.offset - offset),
+        std::memcpy(out.data() + (inside.offset - wanted.offset),
                     bytes.data() + (inside.offset - range.offset), inside.length);
       }
       at = std::max(at, inside.end());
@@ -70,10 +101,8 @@ class MediumSource : public Source {
     const ByteRange there = overlap(wanted, {0, size()});
     if (there.length > 0) fetch(*medium_, there, take);
     if (at < wanted.end()) add_bad(result, {{at, wanted.end() - at}});
-    return result;
   }
 
- private:
   // Most reads are of whole units, and go well at once.
   bool reads_into(const ByteRange& wanted) const {
     const uint64_t unit = medium_->unit();
@@ -83,6 +112,7 @@ class MediumSource : public Source {
 
   std::unique_ptr<Medium> medium_;
   mutable std::mutex mutex_;
+  mutable Refused refused_;
 };
 
 }  // namespace

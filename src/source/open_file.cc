@@ -25,11 +25,13 @@ OpenedFile open_file(const std::string& path) {
   const bool known = ::fstat(descriptor, &status) == 0;
   uint64_t size = known ? static_cast<uint64_t>(status.st_size) : 0;
   int sector_size = 512;
+  unsigned physical_size = 512;
   if (known && S_ISBLK(status.st_mode) &&
       (::ioctl(descriptor, BLKGETSIZE64, &size) != 0 ||
        ::ioctl(descriptor, BLKSSZGET, &sector_size) != 0)) {
     size = 0;
   }
+  if (known && S_ISBLK(status.st_mode)) ::ioctl(descriptor, BLKPBSZGET, &physical_size);
   std::string why;
   if (!known) {
     why = fmt::format("The source {} cannot be examined: {}.", path, std::strerror(errno));
@@ -48,6 +50,7 @@ OpenedFile open_file(const std::string& path) {
   OpenedFile opened{descriptor,
                     size,
                     static_cast<uint32_t>(sector_size),
+                    physical_size,
                     S_ISBLK(status.st_mode),
                     nullptr,
                     std::make_shared<ProtectedSource>(status)};

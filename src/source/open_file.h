@@ -11,9 +11,10 @@
 namespace undershelf {
 
 struct OpenedFile {
-  int descriptor;        // for reading only; the caller closes it
-  uint64_t size;         // bytes
-  uint32_t sector_size;  // bytes
+  int descriptor;          // for reading only; the caller closes it
+  uint64_t size;           // bytes
+  uint32_t sector_size;    // bytes
+  uint32_t physical_size;  // bytes of what a device reads at once, at least; of a file 512
   bool is_device;
   std::shared_ptr<KeptReadOnly> kept;      // of a device; to be let go of before it is closed
   std::shared_ptr<ProtectedSource> apart;  // nothing is opened on it to be written

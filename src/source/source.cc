@@ -14,6 +14,7 @@
 #include "source/medium_source.h"
 #include "source/nbd.h"
 #include "source/open_file.h"
+#include "source/refused.h"
 #include "source/split.h"
 #include "source/through.h"
 
@@ -22,7 +23,8 @@ namespace {
 
 class FileSource : public Source {
  public:
-  explicit FileSource(const std::string& path) : opened_(open_file(path)) {
+  explicit FileSource(const std::string& path)
+      : opened_(open_file(path)), refused_(opened_.sector_size) {
     // Read past the page cache, which reads more than it is asked for, one bad sector costs one.
     if (opened_.is_device) direct_ = open_direct(path);
   }
@@ -37,13 +39,30 @@ class FileSource : public Source {
   uint64_t size() const override { return opened_.size; }
   uint32_t sector_size() const override { return opened_.sector_size; }
 
+  uint64_t next_data(uint64_t offset) const override {
+    if (opened_.is_device) return offset;
+    const off_t data = ::lseek(opened_.descriptor, static_cast<off_t>(offset), SEEK_DATA);
+    if (data >= 0) return static_cast<uint64_t>(data);
+    return errno == ENXIO ? std::max(offset, opened_.size) : offset;
+  }
+
+  uint64_t refused() const override { return refused_.bytes(); }
+
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result;
     size_t done = 0;
     while (done < out.size()) {
       const uint64_t at = offset + done;
       if (at >= opened_.size || at < offset) break;
-      const size_t want = std::min<uint64_t>(out.size() - done, opened_.size - at);
+      size_t want = std::min<uint64_t>(out.size() - done, opened_.size - at);
+      bool is_refused = false;
+      want = refused_.first_part({at, want}, is_refused).length;
+      if (is_refused) {
+        std::memset(out.data() + done, 0, want);
+        add_bad(result, {{at, want}});
+        done += want;
+        continue;
+      }
       const ssize_t got =
           ::pread(opened_.descriptor, out.data() + done, want, static_cast<off_t>(at));
       if (got > 0) {
@@ -71,7 +90,7 @@ class FileSource : public Source {
       const uint64_t here = at + done;
       const size_t within = here % sector;
       const size_t step = std::min<uint64_t>(until - done, sector - within);
-      if (read_sector(here - within, {bytes.get(), sector}) >= within + step) {
+      if (read_sector(here - within, {bytes.get(), sector}, within + step)) {
         std::memcpy(out.data() + done, bytes.get() + within, step);
       } else {
         std::memset(out.data() + done, 0, step);
@@ -82,22 +101,27 @@ class FileSource : public Source {
     return until;
   }
 
-  // Bytes of it that are there.
-  size_t read_sector(uint64_t at, std::span<std::byte> out) const {
+  // Whether its first `least` bytes are there. That it is refused is noted; that a file has become
+  // shorter is not, it may grow again.
+  bool read_sector(uint64_t at, std::span<std::byte> out, size_t least) const {
     size_t got = 0;
     while (got < out.size()) {
       const ssize_t n = ::pread(direct_ >= 0 ? direct_ : opened_.descriptor, out.data() + got,
                                 out.size() - got, static_cast<off_t>(at + got));
       if (n > 0) {
         got += static_cast<size_t>(n);
-      } else if (n == 0 || errno != EINTR) {
+      } else if (n == 0) {
+        break;
+      } else if (errno != EINTR) {
+        refused_.note({at, 1});
         break;
       }
     }
-    return got;
+    return got >= least;
   }
 
   OpenedFile opened_;
+  mutable Refused refused_;  // by sectors
   int direct_ = -1;
 };
 

@@ -32,6 +32,11 @@ class Source {
   // Fills `out` from `offset` on. What cannot be read, or lies past the end, is filled with zeros
   // and returned as bad. A failing range is narrowed down to single sectors.
   virtual ReadResult read(uint64_t offset, std::span<std::byte> out) const = 0;
+  // The first byte from `offset` on that may be other than zero: an image's holes need not be read.
+  // `offset` itself where that is not known.
+  virtual uint64_t next_data(uint64_t offset) const { return offset; }
+  // Bytes that reads were refused so far, each counted once.
+  virtual uint64_t refused() const { return 0; }
   // What is known not to be there without reading, in order, not overlapping: of an image with its
   // ledger. It does not change.
   virtual std::span<const BadRange> gaps() const { return {}; }
@@ -67,6 +72,10 @@ class Window : public Source {
   uint64_t size() const override { return length_; }
   uint32_t sector_size() const override { return base_->sector_size(); }
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override;
+  uint64_t next_data(uint64_t offset) const override {
+    return std::min(base_->next_data(offset_ + offset) - offset_, std::max(offset, length_));
+  }
+  uint64_t refused() const override { return base_->refused(); }
   std::span<const BadRange> gaps() const override { return gaps_; }
   uint64_t offset() const { return offset_; }  // bytes, in what it lies in
 

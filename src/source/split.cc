@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <optional>
+#include <string_view>
 
 #include "model/error.h"
 #include "source/nbd.h"
@@ -11,10 +13,62 @@
 namespace undershelf {
 namespace {
 
-constexpr int kLookAhead = 16;  // segments looked for behind one that is missing
+constexpr uint64_t kLookAhead = 16;  // segments looked for behind one that is missing
 
-std::string numbered(const std::string& stem, size_t digits, int number) {
-  return fmt::format("{}.{:0{}}", stem, number, digits);
+// How the segments of an image are named that one name belongs to.
+struct Series {
+  enum class Kind { digits, letters } kind = Kind::digits;
+  std::string stem;     // what stands before the number
+  size_t width = 0;     // of the number; 0: as many digits as it has
+  uint64_t number = 0;  // of the name that was given
+  char first_letter = 'a';
+
+  std::string name_of(uint64_t n) const {
+    if (kind == Kind::digits) return fmt::format("{}{:0{}}", stem, n, width);
+    std::string letters(width, first_letter);
+    for (size_t i = width; i-- > 0; n /= 26) letters[i] = static_cast<char>(first_letter + n % 26);
+    return stem + letters;
+  }
+  bool exists(uint64_t n) const {
+    std::error_code error;
+    return std::filesystem::is_regular_file(name_of(n), error);
+  }
+  // Numbers begin at 0 or at 1.
+  uint64_t first() const { return kind == Kind::letters || exists(0) ? 0 : 1; }
+};
+
+bool all_between(std::string_view text, char least, char most) {
+  return std::ranges::all_of(text, [&](char c) { return c >= least && c <= most; });
+}
+
+// name.001, name.1, name.part1, name.aa; nothing if a path is named in no such way.
+std::optional<Series> series_of(const std::string& path) {
+  const size_t dot = path.rfind('.');
+  if (dot == std::string::npos) return std::nullopt;
+  constexpr std::string_view kPart = "part";
+  std::string end = path.substr(dot + 1);
+  Series series;
+  series.stem = path.substr(0, dot + 1);
+  if (end.starts_with(kPart)) {
+    series.stem += kPart;
+    end.erase(0, kPart.size());
+  }
+  if (!end.empty() && end.size() <= 6 && all_between(end, '0', '9')) {
+    series.width = end.size() > 1 ? end.size() : 0;
+    series.number = std::stoull(end);
+    return series;
+  }
+  const bool small = all_between(end, 'a', 'z');
+  if (end.size() < 2 || end.size() > 4 || (!small && !all_between(end, 'A', 'Z'))) {
+    return std::nullopt;
+  }
+  series.kind = Series::Kind::letters;
+  series.width = end.size();
+  series.first_letter = small ? 'a' : 'A';
+  for (const char c : end) {
+    series.number = series.number * 26 + static_cast<uint64_t>(c - series.first_letter);
+  }
+  return series;
 }
 
 class SplitSource : public Source {
@@ -61,37 +115,37 @@ class SplitSource : public Source {
 
 std::vector<std::string> segments_of(const std::string& path) {
   if (is_nbd(path)) return {path};
-  const size_t dot = path.rfind('.');
-  const std::string digits = dot == std::string::npos ? "" : path.substr(dot + 1);
-  if (digits.size() < 2 || digits.size() > 6 ||
-      !std::ranges::all_of(digits, [](char c) { return c >= '0' && c <= '9'; })) {
-    return {path};
-  }
-  const std::string stem = path.substr(0, dot);
-  const auto exists = [&](int number) {
-    return std::filesystem::exists(numbered(stem, digits.size(), number));
-  };
-  const int given = std::stoi(digits);
-  if (given != 1) {
-    if (given > 1 && exists(1)) {
+  const std::optional<Series> series = series_of(path);
+  if (!series) return {path};
+  const uint64_t first = series->first();
+  if (series->number != first) {
+    if (series->number > first && series->exists(first) && series->exists(first + 1)) {
       throw Error(Failure::unavailable,
                   fmt::format("{} is a later segment of a split image. Give the first one, {}.",
-                              path, numbered(stem, digits.size(), 1)));
+                              path, series->name_of(first)));
     }
-    return {path};
+    // Other files have such endings, too.
+    const bool is_one_of_many = series->number > first && series->exists(series->number - 1) &&
+                                series->exists(series->number);
+    if (!is_one_of_many) return {path};
+    throw Error(Failure::unavailable,
+                fmt::format("{} is a later segment of a split image, and its first one, {}, is not "
+                            "there. Put it beside the others.",
+                            path, series->name_of(first)));
   }
   std::vector<std::string> segments = {path};
-  for (int number = 2; exists(number); ++number) {
-    segments.push_back(numbered(stem, digits.size(), number));
+  for (uint64_t number = first + 1; series->exists(number); ++number) {
+    segments.push_back(series->name_of(number));
   }
-  const int missing = static_cast<int>(segments.size()) + 1;
-  for (int number = missing + 1; number <= missing + kLookAhead; ++number) {
-    if (exists(number)) {
+  const uint64_t missing = first + segments.size();
+  // Letters and one digit are seldom those of a segment that lacks its neighbours.
+  const bool is_padded = series->kind == Series::Kind::digits && series->width > 1;
+  for (uint64_t number = missing + 1; number <= missing + kLookAhead; ++number) {
+    if ((is_padded || segments.size() > 1) && series->exists(number)) {
       throw Error(Failure::unavailable,
                   fmt::format("The segment {} is missing, and {} is there. Put it beside the "
                               "others.",
-                              numbered(stem, digits.size(), missing),
-                              numbered(stem, digits.size(), number)));
+                              series->name_of(missing), series->name_of(number)));
     }
   }
   return segments;
@@ -104,10 +158,12 @@ SourcePtr join_segments(const std::vector<std::string>& paths,
     const bool last = i + 1 == segments.size();
     const uint64_t usual = segments.front()->size();
     if (segments[i]->size() == usual || (last && segments[i]->size() < usual)) continue;
-    throw Error(Failure::unavailable,
-                fmt::format("The segment {} has {} bytes and the first one {}: a copy is not "
-                            "complete, or the segments are in the wrong order. Check them.",
-                            paths[i], segments[i]->size(), usual));
+    throw Error(
+        Failure::unavailable,
+        fmt::format("The segment {} has {} bytes and the first one {}: a copy is not "
+                    "complete, or the segments are in the wrong order. If they are meant to be "
+                    "so, join them by `cat`, in order, into one file.",
+                    paths[i], segments[i]->size(), usual));
   }
   return std::make_shared<SplitSource>(segments);
 }

@@ -1,10 +1,15 @@
 #include "source/through.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cstring>
 #include <filesystem>
 #include <mutex>
+#include <vector>
 
+#include "model/blank.h"
+#include "model/error.h"
 #include "model/time.h"
 #include "source/device.h"
 #include "source/medium_source.h"
@@ -92,6 +97,37 @@ LedgerHeader header_of(const std::string& path, const Medium& medium) {
   header.sector_size = medium.sector_size();
   header.begun = to_rfc3339(current_time());
   return header;
+}
+
+void require_same_medium(Medium& medium, const ImageCopy& image, const std::string& path) {
+  constexpr size_t kPlaces = 16;
+  constexpr Medium::Seconds kPatience{5};
+  const uint64_t unit = std::max<uint64_t>(medium.unit(), Medium::kAlignment);
+  std::vector<uint64_t> places;
+  for (const ByteRange& range : image.in({0, medium.size()}, Finding::State::read)) {
+    const uint64_t begin = (range.offset + unit - 1) / unit * unit;
+    const uint64_t units = range.end() > begin ? (range.end() - begin) / unit : 0;
+    for (size_t i = 0; i < std::min<uint64_t>(kPlaces, units); ++i) {
+      places.push_back(begin + units * i / kPlaces * unit);
+    }
+  }
+  const AlignedBytes now = aligned_bytes(unit);
+  std::vector<std::byte> before(unit);
+  size_t compared = 0;
+  size_t different = 0;
+  const size_t step = std::max<size_t>(1, places.size() / kPlaces);
+  for (size_t i = 0; i < places.size(); i += step) {
+    if (!image.get(places[i], before) || is_one_value(before)) continue;
+    if (!medium.read(places[i], {now.get(), unit}, kPatience).ok()) continue;
+    ++compared;
+    different += std::memcmp(now.get(), before.data(), unit) != 0;
+  }
+  if (2 * different <= compared) return;  // a failing medium may give other bytes now and then
+  throw Error(
+      Failure::unavailable,
+      fmt::format("{} is the copy of another medium: at {} of {} places it has other bytes. "
+                  "Give the right medium, or another file.",
+                  path, different, compared));
 }
 
 SourcePtr through(Medium& medium, ImageCopy& image) {

@@ -140,9 +140,11 @@ bool Unpacker::unpack(Codec codec, std::span<const std::byte> stored, std::span<
   const bool can_be = process_->end();
   process_.reset();
   if (!can_be) {
-    throw Error(Failure::unavailable,
-                "Compressed files cannot be unpacked here: the system does not let a process give "
-                "up its rights (seccomp). Use another system.");
+    throw Error(
+        Failure::unavailable,
+        "Compressed files cannot be unpacked here: no process could be made that gives up its "
+        "rights. Memory or descriptors may be short, /proc missing, or seccomp switched "
+        "off. Free some, or use another system.");
   }
   return false;
 }

@@ -84,6 +84,10 @@ std::optional<size_t> Lookers::take_number() {
 
 std::vector<BadRange> Lookers::read(size_t number, std::span<std::byte> to) {
   const uint64_t start = plan_.start(number);
+  if (source_.next_data(start) >= plan_.end(number)) {  // a hole
+    std::memset(to.data(), 0, plan_.end(number) - start);
+    return {};
+  }
   std::vector<BadRange> bad = source_.read(start, to.first(plan_.end(number) - start)).bad;
   turns_.note(bad);
   return bad;

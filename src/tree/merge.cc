@@ -30,6 +30,8 @@ struct Twin {
   bool folder = false;
   bool has_content = false;  // its place is known; a folder's clusters were read through it
   bool name_exact = false;
+  bool in_order =
+      false;  // it stands in its folder where it was made: between older and younger ones
   uint64_t size = 0;
   std::optional<Time> created, modified;
 };
@@ -85,7 +87,8 @@ std::vector<std::vector<EntryId>> empty_twins(SQLite::Database& db,
       if (empty.live) return moment.clear();
       if (empty.parent == live->parent || empty.name == live->name) fitting.push_back(empty.id);
     }
-    if (fitting.size() == 1) groups.push_back({live->id, fitting.front()});
+    // Files that were made together are no names of each other.
+    if (fitting.size() == 1 && moment.size() == 2) groups.push_back({live->id, fitting.front()});
     moment.clear();
   };
   while (row.executeStep()) {
@@ -112,12 +115,13 @@ bool is_former_name(const Twin& old, const Twin& kept) {
 }
 
 // Which of two twins carries the path: the living one, the one through which the folder was read,
-// the one whose name is sure, the one that was changed last, the one whose place is known, then the
+// the one whose name is sure, the one that was changed last, the one whose place is known, the one
+// that stands among entries of another time (a rename writes it anew and keeps its dates), then the
 // one that was written later in its folder.
 bool is_better(const Twin& a, const Twin& b) {
   const auto rank = [](const Twin& twin) {
     return std::tuple(twin.live, twin.folder && twin.has_content, twin.name_exact, twin.modified,
-                      twin.has_content, twin.key);
+                      twin.has_content, !twin.in_order, twin.key);
   };
   return rank(a) > rank(b);
 }
@@ -128,7 +132,7 @@ class Merger {
       : budget_(budget),
         load_(db,
               "SELECT e.id, e.volume, e.key, e.state='live', e.kind='folder', "
-              "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified "
+              "length(s.pieces)>0, e.name_exact, s.size, e.created, e.modified, e.parent_key "
               "FROM entries e JOIN streams s ON s.entry=e.id AND s.name IS NULL "
               "WHERE e.id=? AND e.merged_into IS NULL"),
         name_(db,
@@ -137,6 +141,8 @@ class Merger {
               "WHERE id=?2 AND NOT EXISTS (SELECT 1 FROM names n WHERE n.entry=?1 AND "
               "n.kind='former' AND n.name=e.name AND n.parent_key IS e.parent_key)"),
         move_names_(db, "UPDATE names SET entry=? WHERE entry=?"),
+        before_(db, neighbour_of("<", "DESC")),
+        behind_(db, neighbour_of(">", "ASC")),
         mark_(db, "UPDATE entries SET merged_into=? WHERE id=?") {}
 
   void merge_group(const std::vector<EntryId>& group) {
@@ -189,9 +195,38 @@ class Merger {
       twin->size = size_of(load_.getColumn(7));
       twin->created = maybe_time(load_.getColumn(8));
       twin->modified = maybe_time(load_.getColumn(9));
+      if (!twin->live && twin->created) {
+        const std::optional<uint64_t> parent = maybe_size(load_.getColumn(10));
+        const auto before = made_beside(before_, *twin, parent);
+        const auto behind = made_beside(behind_, *twin, parent);
+        twin->in_order =
+            (!before || *before <= *twin->created) && (!behind || *twin->created <= *behind);
+      }
     }
     load_.reset();
     return twin;
+  }
+
+  // When the entry was made that stands next to another one in its folder, on one side of it: ?1,
+  // the volume; ?2, the key; ?3, the folder's. No farther away than entries of some folders are.
+  static std::string neighbour_of(const char* side, const char* order) {
+    constexpr int kFar = 16384;  // bytes, where keys are places
+    return fmt::format(
+        "SELECT created FROM entries WHERE volume=?1 AND key{0}?2 AND key BETWEEN ?2-{2} AND "
+        "?2+{2} AND parent_key "
+        "IS ?3 AND created IS NOT NULL ORDER BY key {1} LIMIT 1",
+        side, order, kFar);
+  }
+
+  static std::optional<Time> made_beside(SQLite::Statement& neighbour, const Twin& twin,
+                                         const std::optional<uint64_t>& parent) {
+    neighbour.bind(1, number_of(twin.volume));
+    neighbour.bind(2, static_cast<int64_t>(twin.key));
+    parent ? neighbour.bind(3, static_cast<int64_t>(*parent)) : neighbour.bind(3);
+    std::optional<Time> made;
+    if (neighbour.executeStep()) made = maybe_time(neighbour.getColumn(0));
+    neighbour.reset();
+    return made;
   }
 
   void merge(EntryId old, EntryId kept) {
@@ -204,7 +239,7 @@ class Merger {
   }
 
   Budget& budget_;
-  SQLite::Statement load_, name_, move_names_, mark_;
+  SQLite::Statement load_, name_, move_names_, before_, behind_, mark_;
 };
 
 }  // namespace

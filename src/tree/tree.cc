@@ -2,6 +2,7 @@
 
 #include <SQLiteCpp/SQLiteCpp.h>
 
+#include <algorithm>
 #include <map>
 #include <string>
 #include <unordered_map>
@@ -80,7 +81,11 @@ class Paths {
   std::vector<EntryId> resolve() {
     std::vector<EntryId> cut;
     std::vector<EntryId> chain;
-    for (auto& [id, folder] : folders_) {
+    // In the order of their numbers: which paths are cut where there are too many is no accident.
+    std::vector<EntryId> ids;
+    for (const auto& [id, folder] : folders_) ids.push_back(id);
+    std::ranges::sort(ids);
+    for (const EntryId id : ids) {
       for (std::optional<EntryId> next = id; next;) {
         const auto found = folders_.find(survivor(*next));
         if (found == folders_.end() || found->second.progress == Folder::done) break;

@@ -12,6 +12,7 @@ namespace undershelf {
 struct Run {
   uint32_t first = 0;
   uint32_t count = 0;  // clusters
+  bool operator==(const Run&) const = default;
 };
 
 struct Chain {

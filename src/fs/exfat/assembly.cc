@@ -124,8 +124,11 @@ class Assembler : public chained::Assembler<System> {
     std::optional<VotedGrid> best;
     int most = INT_MIN;
     for (const VotedGrid& candidate : layouts_.candidates(all, kCandidates)) {
-      const bool taken = std::ranges::any_of(
-          drafts_, [&](const Draft& draft) { return draft.grid == candidate.grid; });
+      // On the grid of a present volume an older one is told by its dates, and was looked for.
+      const bool taken =
+          std::ranges::find(present_grids_, candidate.grid) != present_grids_.end() ||
+          std::ranges::any_of(drafts_,
+                              [&](const Draft& draft) { return draft.grid == candidate.grid; });
       const int content = layouts_.content(candidate.grid, known);
       // Content that is another's by now says nothing against a layout that many folders speak for.
       const bool believed = content >= kLeastContent || candidate.votes >= enough + kClear ||
@@ -163,11 +166,18 @@ class Assembler : public chained::Assembler<System> {
   }
 
   void take_lives(Draft present, Draft former) override {
-    if (present.since && !folders(present).empty()) present_.push_back(std::move(present));
+    present_grids_.push_back(former.grid);
     // A format that kept the layout: older folders lie on the same grid, and name each other.
     // Those of another layout, with larger clusters for one, may do so by chance.
     const std::vector<uint32_t> older = folders(former);
-    if (older.empty() || !is_most_voted(former.grid)) return;
+    if (!older.empty() && is_most_voted(former.grid)) take_former(std::move(former), older);
+    if (!present.since || folders(present).empty()) return;
+    // What is left of it tells of no other volume.
+    explain(present);
+    present_.push_back(std::move(present));
+  }
+
+  void take_former(Draft former, const std::vector<uint32_t>& older) {
     former.votes = static_cast<size_t>(std::ranges::count_if(told_, [&](const Told& told) {
       return told.folder && std::ranges::binary_search(older, told.first);
     }));
@@ -321,6 +331,7 @@ class Assembler : public chained::Assembler<System> {
   std::vector<Told> told_;
   std::map<uint64_t, Grid> explained_;  // where folders begin, and by which grid they are named
   std::vector<ByteRange> placed_;       // clusters that some volume has for a folder's
+  std::vector<Grid> present_grids_;     // of volumes that are there now
 };
 
 }  // namespace

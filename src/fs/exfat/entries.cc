@@ -45,6 +45,7 @@ Entry entry_from(const EntrySet& set, uint64_t key, State state, const Zone& zon
     entry.name.exact = false;
     entry.evidence.push_back({"set-damaged", 0});
   }
+  if (set.others > 0) entry.evidence.push_back({"vendor-entries", set.others});
   if (!set.has_file) {
     entry.evidence.push_back({"set-cut", 0});
     return entry;

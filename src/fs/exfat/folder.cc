@@ -72,6 +72,7 @@ std::optional<EntrySet> set_at(std::span<const DirectoryEntry> entries, size_t s
     const auto whole = entries.subspan(slot, 1 + count);
     if (checksum_of(whole) == set.file.SetChecksum.value()) {
       set.intact = set.verified = true;
+      set.others = 1 + count - static_cast<unsigned>(length);
       length = 1 + count;  // benign entries of vendors included
       return set;
     }

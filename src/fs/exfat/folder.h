@@ -33,6 +33,7 @@ struct EntrySet {
   FileEntry file{};
   StreamEntry stream{};
   std::u16string name;
+  unsigned others = 0;  // secondary entries of vendors, which are not read
 
   bool folder() const {
     return has_file && (file.FileAttributes.value() & kDirectoryAttribute) != 0;

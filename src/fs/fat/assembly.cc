@@ -78,9 +78,10 @@ class Assembler : public chained::Assembler<System> {
   }
 
   bool is_there(Draft& draft, const Geometry& geometry) override {
-    const Window window(scene_.source, draft.volume_start,
-                        scene_.source->size() - draft.volume_start);
-    return begins_like_fat(window, geometry, 0) || confirm(window, geometry).folders > 0 ||
+    const auto window = std::make_shared<Window>(scene_.source, draft.volume_start,
+                                                 scene_.source->size() - draft.volume_start);
+    const Merit merit = weigh(window, geometry);
+    return begins_like_fat(*window, geometry) || merit.folders + merit.first > 0 ||
            std::ranges::any_of(starts_,
                                [&](const Trace& s) { return is_on(draft.grid, pin_of(s)); });
   }

@@ -73,12 +73,20 @@ bool is_odd(const DirectoryEntry& entry, const Geometry& geometry) {
          oddities(entry, geometry, true) == 0;
 }
 
-// A label that was taken away: some tools leave it as an empty file.
-bool is_former_label(const DirectoryEntry& entry, const Geometry& geometry) {
-  return entry.DIR_FileSize.value() == 0 && first_cluster(entry, geometry) == 0 &&
-         entry.DIR_Name[0] == kDeleted && geometry.boot_label.size() > 1 &&
-         std::string_view(reinterpret_cast<const char*>(entry.DIR_Name) + 1, 10)
-             .starts_with(std::string_view(geometry.boot_label).substr(1));
+// A label that was taken away: some tools leave it in the root as an empty file. Drivers give every
+// file they make its archive bit, and take none of the time from one field to the other.
+bool is_former_label(const DirectoryEntry& entry, const Geometry& geometry, bool in_root) {
+  if (entry.DIR_FileSize.value() != 0 || first_cluster(entry, geometry) != 0 ||
+      entry.DIR_Name[0] != kDeleted) {
+    return false;
+  }
+  const std::string_view rest(reinterpret_cast<const char*>(entry.DIR_Name) + 1, 10);
+  const bool is_known = geometry.boot_label.size() > 1 &&
+                        rest.starts_with(std::string_view(geometry.boot_label).substr(1));
+  const bool is_bare = in_root && entry.DIR_Attr == 0 && entry.DIR_NTRes == 0 &&
+                       entry.DIR_CrtDate.value() == entry.DIR_WrtDate.value() &&
+                       entry.DIR_CrtTime.value() == entry.DIR_WrtTime.value();
+  return is_known || is_bare;
 }
 
 // A deleted long name that fills its slots may have had more above them, used again since. It had
@@ -124,7 +132,7 @@ FolderContent parse_folder(std::span<const DirectoryEntry> entries, const Geomet
       content.rejected += !deleted;
       continue;
     }
-    if (is_former_label(raw, geometry)) continue;
+    if (is_former_label(raw, geometry, !is_dot(entries.front()))) continue;
     if ((raw.DIR_Attr & kAttrVolumeId) != 0) {
       if (!deleted && !content.label) content.label = label_of(raw, code_page);
       continue;

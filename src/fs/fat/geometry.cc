@@ -17,13 +17,14 @@ std::optional<Geometry> from_fields(const BootSector& boot) {
   g.sector_size = boot.BPB_BytsPerSec.value();
   const uint32_t per_cluster = boot.BPB_SecPerClus;
   const uint64_t reserved = boot.BPB_RsvdSecCnt.value();
-  const uint64_t root_entries = boot.BPB_RootEntCnt.value();
+  const bool fat32 = boot.BPB_FATSz16.value() == 0;
+  // FAT32 has no such root; there the field must be 0, and says nothing if it is not.
+  const uint64_t root_entries = fat32 ? 0 : boot.BPB_RootEntCnt.value();
   if (g.sector_size < 512 || g.sector_size > 4096 || !std::has_single_bit(g.sector_size) ||
       per_cluster == 0 || !std::has_single_bit(per_cluster) || reserved == 0 ||
       boot.BPB_NumFATs == 0 || boot.BPB_NumFATs > 4) {
     return std::nullopt;
   }
-  const bool fat32 = boot.BPB_FATSz16.value() == 0;
   const uint64_t fat_sectors =
       fat32 ? boot.fat32.BPB_FATSz32.value() : uint64_t{boot.BPB_FATSz16.value()};
   uint64_t total = boot.BPB_TotSec16.value();
@@ -77,7 +78,36 @@ void add_identity(const BootSector& boot, Geometry& g) {
   }
 }
 
+bool begins_like_fat(const Source& volume, const Geometry& g, unsigned copy) {
+  std::array<std::byte, 4> head{};
+  if (!volume.read(g.fat_offset + copy * g.fat_size, head).ok()) return false;
+  const auto byte = [&](int i) { return std::to_integer<unsigned>(head[i]); };
+  if (byte(0) != g.media || byte(1) != 0xFF) return false;
+  return g.type != Type::fat32 || (byte(2) == 0xFF && (byte(3) & 0x0F) == 0x0F);
+}
+
+bool begins_like_fat(const Source& volume, const Geometry& g) {
+  if (g.active_fat) return begins_like_fat(volume, g, *g.active_fat);
+  for (unsigned copy = 0; copy < g.fat_count; ++copy) {
+    if (begins_like_fat(volume, g, copy)) return true;
+  }
+  return false;
+}
+
 namespace {
+
+// The media byte stands in the boot sector and in each FAT: one of them may be wrong.
+void mend_media(const Source& volume, Geometry& g) {
+  if (begins_like_fat(volume, g)) return;
+  Geometry other = g;
+  for (unsigned media = 0xF0; media <= 0xFF; ++media) {
+    other.media = static_cast<u8>(media);
+    if ((media == 0xF0 || media >= 0xF8) && begins_like_fat(volume, other)) {
+      g.media = other.media;
+      return;
+    }
+  }
+}
 
 // The geometry that a boot sector at `at` (bytes in the volume) tells, weighed by what is there.
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
@@ -88,6 +118,7 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
 
   const bool jump = boot.BS_jmpBoot[0] == 0xEB || boot.BS_jmpBoot[0] == 0xE9;
   const bool signature = boot.signature[0] == 0x55 && boot.signature[1] == 0xAA;
+  mend_media(volume, *g);
   const bool media = g->media == 0xF0 || g->media >= 0xF8;
   int fats = 0;
   for (unsigned copy = 0; copy < g->fat_count; ++copy) fats += begins_like_fat(volume, *g, copy);
@@ -102,50 +133,65 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   return g;
 }
 
-}  // namespace
-
-bool begins_like_fat(const Source& volume, const Geometry& g, unsigned copy) {
-  std::array<std::byte, 4> head{};
-  if (!volume.read(g.fat_offset + copy * g.fat_size, head).ok()) return false;
-  const auto byte = [&](int i) { return std::to_integer<unsigned>(head[i]); };
-  if (byte(0) != g.media || byte(1) != 0xFF) return false;
-  return g.type != Type::fat32 || (byte(2) == 0xFF && (byte(3) & 0x0F) == 0x0F);
+// What the layout that is used instead cannot tell, the boot sector may still.
+void adopt_identity(const Geometry& from, Geometry& to) {
+  if (to.serial.empty()) to.serial = from.serial;
+  if (to.boot_label.empty()) to.boot_label = from.boot_label;
 }
+
+// A layout that something on the volume proposes.
+struct Proposal {
+  Geometry geometry;
+  Merit merit;
+};
+
+// The boot sector at `at`, weighed by what it leads to.
+std::optional<Proposal> propose(const SourcePtr& volume, uint64_t at) {
+  std::optional<Geometry> g = from_boot_sector(*volume, at);
+  if (!g) return std::nullopt;
+  const Merit merit = weigh(volume, *g);
+  return Proposal{std::move(*g), merit};
+}
+
+}  // namespace
 
 std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
   const Source& volume = *source;
-  std::optional<Geometry> g = from_boot_sector(volume, 0);
-  if (!g && !headless) return std::nullopt;
-  Confirmation confirmed = g ? confirm(volume, *g) : Confirmation{};
-  const bool unconfirmed = g && confirmed.strangers >= confirmed.folders;
-  if (!g || unconfirmed) {
+  std::optional<Proposal> best = propose(source, 0);
+  if (!best && !headless) return std::nullopt;
+  if (!best || !best->merit.is_beyond_doubt()) {
     // The backup of FAT32 lies in sector 6 (specification, BPB_BkBootSec).
     for (const uint64_t sector : {512U, 4096U}) {
-      std::optional<Geometry> backup = from_boot_sector(volume, 6 * sector);
-      if (!backup || backup->type != Type::fat32 || backup->sector_size != sector) continue;
-      const Confirmation by_backup = confirm(volume, *backup);
-      if (g && !(by_backup > confirmed)) continue;
-      g = std::move(backup);
-      confirmed = by_backup;
-      g->confidence -= 10;
-      g->notes.emplace_back("The boot sector is lost or wrong; its backup was used.");
+      std::optional<Proposal> backup = propose(source, 6 * sector);
+      if (!backup || backup->geometry.type != Type::fat32 ||
+          backup->geometry.sector_size != sector) {
+        continue;
+      }
+      if (best && backup->merit.total() <= best->merit.total()) continue;
+      best = std::move(backup);
+      best->geometry.confidence -= 10;
+      best->geometry.notes.emplace_back("The boot sector is lost or wrong; its backup was used.");
     }
-    const bool still_wrong = !g || confirmed.strangers >= confirmed.folders;
-    if (still_wrong) {
+    if (!best || !best->merit.is_beyond_doubt()) {
       std::optional<Geometry> inferred = infer_geometry(source);
+      const Merit merit = inferred ? weigh(source, *inferred) : Merit{};
       // Where a FAT begins as the boot sector says, another one is an image's inside a file.
-      const bool contradicts =
-          g && inferred && begins_like_fat(volume, *g, 0) && inferred->fat_offset != g->fat_offset;
-      if (inferred && !contradicts && (!g || confirm(volume, *inferred) > confirmed)) {
-        g = std::move(inferred);
+      const bool contradicts = best && inferred && begins_like_fat(volume, best->geometry) &&
+                               inferred->fat_offset != best->geometry.fat_offset &&
+                               !best->merit.is_doubtful();
+      if (inferred && !contradicts && (!best || merit.total() > best->merit.total())) {
+        if (best) adopt_identity(best->geometry, *inferred);
+        best = Proposal{std::move(*inferred), merit};
       }
     }
   }
-  if (g && g->volume_size > volume.size()) {
-    g->notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
-                                   g->volume_size - volume.size()));
+  if (!best) return std::nullopt;
+  Geometry& g = best->geometry;
+  if (g.volume_size > volume.size()) {
+    g.notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
+                                  g.volume_size - volume.size()));
   }
-  return g;
+  return std::move(g);
 }
 
 uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry) {

@@ -37,6 +37,8 @@ std::optional<Geometry> find_geometry(const SourcePtr& volume, bool headless);
 // Whether a FAT begins as one must: the media byte, then set bits (specification, "FAT Data
 // Structure", the two reserved entries). `copy`: its number, from 0.
 bool begins_like_fat(const Source& volume, const Geometry& geometry, unsigned copy);
+// Whether the one that is kept up to date, or any if all are, does.
+bool begins_like_fat(const Source& volume, const Geometry& geometry);
 
 // An entry's first cluster. Only FAT32 has the high half; others keep other things there.
 uint32_t first_cluster(const DirectoryEntry& entry, const Geometry& geometry);

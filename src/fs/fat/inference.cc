@@ -31,20 +31,6 @@ bool is_confirmed(const Source& volume, const Geometry& g, const DirectoryEntry&
   return is_dot(inside[0]) && is_dot_dot(inside[1]) && first_cluster(inside[0], g) == cluster;
 }
 
-// Calls `visit` with each entry in use in the root folder, as far as the first 64 KiB of it.
-void each_in_root(const Source& volume, const Geometry& g,
-                  const std::function<void(const DirectoryEntry&)>& visit) {
-  const uint64_t offset = g.type != Type::fat32          ? g.root_offset
-                          : g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster)
-                                                         : g.heap_offset;
-  const uint64_t length = g.type == Type::fat32 ? g.cluster_size : g.root_size;
-  for (const DirectoryEntry& entry :
-       entries_at(volume, offset, std::min<uint64_t>(length, 65536) / sizeof(DirectoryEntry))) {
-    if (entry.DIR_Name[0] == 0) break;
-    if (entry.DIR_Name[0] != kDeleted) visit(entry);
-  }
-}
-
 // Where the FATs lie, by their first bytes: the media byte and set bits, twice the same sector.
 struct FatPlaces {
   uint64_t first = 0;
@@ -150,23 +136,6 @@ bool root_fits(const Source& volume, const Geometry& g) {
   return content != bytes.end() && static_cast<uint64_t>(content - bytes.begin()) >= start - behind;
 }
 
-// What speaks for a layout and against it.
-struct Merit {
-  int folders = 0;     // that name themselves where the layout has them, other than at cluster 2
-  int first = 0;       // one at cluster 2, which every cluster size has in the same place
-  int files = 0;       // whose chain is just as long as their size asks
-  int others = 0;      // folders and files that are not so
-  int heads = 0;       // files that begin like their format, less those that do not
-  bool fills = false;  // the FAT is as large as a formatter makes it for so many clusters
-  bool root = false;   // the root can end where the clusters are taken to begin
-
-  int total() const {
-    return 4 * folders + first + 2 * files - 4 * others + 2 * heads + 3 * int{fills} +
-           4 * int{root};
-  }
-  bool is_proof() const { return folders + first + files > 0; }
-};
-
 // Holds a layout against what lies in its folders, from the root down.
 class Weigher {
  public:
@@ -178,8 +147,7 @@ class Weigher {
     merit_.fills = fills_table();
     merit_.root = root_fits(volume_, g);
     if (g.type == Type::fat32) {
-      take_folder({{g.is_cluster(g.root_cluster) ? g.offset_of(g.root_cluster) : g.heap_offset,
-                    g.cluster_size}});
+      take_root_at(g.root_cluster);
     } else {
       take_folder({{g.root_offset, g.root_size}});
     }
@@ -187,7 +155,7 @@ class Weigher {
       const uint32_t folder = folders_.back();
       folders_.pop_back();
       const uint64_t most = std::max<uint64_t>(1, kMostFolderBytes / g.cluster_size);
-      const Chain chain = table_.chain(folder, most, 0);
+      const Chain chain = table_.chain(folder, most);
       std::vector<VolumeRange> where;
       for (const Run& run : chain.runs) {
         where.push_back({g.offset_of(run.first), uint64_t{run.count} * g.cluster_size});
@@ -199,7 +167,7 @@ class Weigher {
   }
 
  private:
-  static constexpr size_t kMostEntries = 4096;
+  static constexpr size_t kMostEntries = 1024;
   static constexpr uint64_t kMostRead = 64 << 10;  // bytes of a folder
 
   // Formatters make a FAT as large as its clusters ask, in whole sectors, give or take a cluster of
@@ -211,6 +179,17 @@ class Weigher {
     const uint64_t needed = ((clusters + 2) * bits + 7) / 8;
     const uint64_t slack = std::max<uint64_t>(g.sector_size * 2, needed / 16) + g.cluster_size;
     return needed <= g.fat_size + g.sector_size && g.fat_size <= needed + slack;
+  }
+
+  // Only folders in others begin with entries for themselves.
+  void take_root_at(uint32_t cluster) {
+    if (!geometry_.is_cluster(cluster)) return;
+    const uint64_t place = geometry_.offset_of(cluster);
+    if (is_dot(entries_at(volume_, place, 1).front())) {
+      ++merit_.others;
+    } else {
+      take_folder({{place, geometry_.cluster_size}});
+    }
   }
 
   void take_folder(const std::vector<VolumeRange>& where) {
@@ -249,8 +228,15 @@ class Weigher {
       ++merit_.others;
       return;
     }
-    const Chain chain = table_.chain(first, wanted + 1, 0);
-    ++(chain.end == Chain::End::marked && chain.clusters == wanted ? merit_.files : merit_.others);
+    // Long chains say no more than short ones, and take long to follow.
+    constexpr uint64_t kMostLinks = 1 << 16;
+    if ((links_ += wanted) > kMostLinks) return;
+    const auto fits = [&](const Chain& chain) {
+      return chain.end == Chain::End::marked && chain.clusters == wanted;
+    };
+    const bool found = fits(table_.chain(first, wanted + 1)) ||
+                       (geometry_.fat_count > 1 && fits(table_.chain(first, wanted + 1, 1)));
+    ++(found ? merit_.files : merit_.others);
     std::array<std::byte, 64> head{};
     volume_.read(geometry_.offset_of(first), head);
     const Format& format = format_by_name(extension_of(entry));
@@ -278,17 +264,13 @@ class Weigher {
   std::vector<uint32_t> folders_;
   std::unordered_set<uint32_t> seen_;
   size_t looked_at_ = 0;
+  uint64_t links_ = 0;  // of chains
 };
 
 }  // namespace
 
-Confirmation confirm(const Source& volume, const Geometry& g) {
-  Confirmation found;
-  each_in_root(volume, g, [&](const DirectoryEntry& entry) {
-    if ((entry.DIR_Attr & 0x3F) != kAttrDirectory) return;
-    ++(is_confirmed(volume, g, entry) ? found.folders : found.strangers);
-  });
-  return found;
+Merit weigh(const SourcePtr& volume, const Geometry& geometry) {
+  return Weigher(volume, geometry).run();
 }
 
 std::optional<Geometry> infer_geometry(const SourcePtr& source) {
@@ -298,7 +280,7 @@ std::optional<Geometry> infer_geometry(const SourcePtr& source) {
     Merit most;
     for (const FatPlaces& fats : find_fats(volume, sector)) {
       each_layout(volume, sector, fats, [&](const Geometry& g) {
-        const Merit merit = Weigher(source, g).run();
+        const Merit merit = weigh(source, g);
         // Of layouts as good as each other, that of the larger clusters: it promises less.
         if (!merit.is_proof() || merit.total() < std::max(1, most.total())) return;
         if (best && merit.total() == most.total() && g.cluster_size < best->cluster_size) return;

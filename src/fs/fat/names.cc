@@ -68,13 +68,6 @@ bool is_plausible_text(std::u16string_view name) {
   });
 }
 
-std::u16string lower_case_ascii(std::u16string text) {
-  for (char16_t& c : text) {
-    if (c >= u'A' && c <= u'Z') c = static_cast<char16_t>(c + 32);
-  }
-  return text;
-}
-
 }  // namespace
 
 u8 checksum(std::span<const u8, 11> name) {
@@ -108,11 +101,11 @@ Name short_name(const DirectoryEntry& entry, bool first_lost, const CodePage& co
     return part;
   };
   std::u16string text = code_page.decode(trimmed(0, 8));
-  if ((entry.DIR_NTRes & kLowerCaseBase) != 0) text = lower_case_ascii(text);
+  if ((entry.DIR_NTRes & kLowerCaseBase) != 0) text = lower_case(text);
   const std::u16string extension = code_page.decode(trimmed(8, 3));
   if (!extension.empty()) {
     text += u'.';
-    text += (entry.DIR_NTRes & kLowerCaseExtension) != 0 ? lower_case_ascii(extension) : extension;
+    text += (entry.DIR_NTRes & kLowerCaseExtension) != 0 ? lower_case(extension) : extension;
   }
   Name name = name_from_utf16(text);
   if (name.text.find_first_not_of(' ') == std::string::npos) {

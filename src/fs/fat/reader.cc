@@ -81,9 +81,9 @@ class Reader : public BitmapReader {
       }
     }
     if (found_.former) return describe_former();
-    if (!begins_like_fat(*heap_.volume(), geometry_, table_.main_copy())) return describe_label();
-    bitmap_.emplace(std::make_shared<TableBits>(heap_.volume(), geometry_, table_.main_copy()),
-                    volume_.heap(), geometry_.cluster_size, BitOrder::least_first);
+    if (!begins_like_fat(*heap_.volume(), geometry_)) return describe_label();
+    bitmap_.emplace(std::make_shared<TableBits>(heap_.volume(), geometry_), volume_.heap(),
+                    geometry_.cluster_size, BitOrder::least_first);
     const Table::Flags flags = table_.flags();
     if (!flags.clean) {
       volume_.notes.emplace_back(

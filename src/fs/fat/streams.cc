@@ -1,9 +1,13 @@
 #include "fs/fat/streams.h"
 
+#include <algorithm>
+
 #include "fs/fat/content.h"
 
 namespace undershelf::fat {
 namespace {
+
+u8 name_begins_with(const DirectoryEntry& entry) { return entry.DIR_Name[0]; }
 
 // Clusters that one step of the high half of a first cluster stands for.
 constexpr uint32_t kHighStep = 65536;
@@ -11,24 +15,68 @@ constexpr uint32_t kHighStep = 65536;
 }  // namespace
 
 Chain StreamMaker::folder_chain(uint32_t first) {
-  Chain chain = best_chain(first, kMostFolderBytes / geometry_.cluster_size, std::nullopt);
+  const uint64_t most = kMostFolderBytes / geometry_.cluster_size;
+  Chain chain = table_.chain(first, most);
+  std::vector<Chain> others = other_chains(first, most);
+  std::erase_if(others, [&](const Chain& other) { return other.runs == chain.runs; });
+  int best = others.empty() ? 0 : merit_of(chain);
+  for (Chain& other : others) {
+    const int merit = merit_of(other);
+    if (merit <= best) continue;
+    best = merit;
+    chain = std::move(other);
+  }
   // A folder whose first cluster is known can be read even if its chain is lost.
   if (chain.runs.empty() && geometry_.is_cluster(first)) chain.runs.push_back({first, 1});
   return chain;
 }
 
-// The chain in the copy of the FAT in which it makes most sense: it must end, and be long enough
-// for `wanted` clusters if that is known.
-Chain StreamMaker::best_chain(uint32_t first, uint64_t most, std::optional<uint64_t> wanted) {
-  const auto good = [&](const Chain& chain) {
-    return (chain.end == Chain::End::marked || chain.end == Chain::End::enough) &&
-           (!wanted || chain.clusters >= *wanted);
+// What speaks for a chain that a folder is said to have: clusters in which it goes on, up to its
+// end.
+int StreamMaker::merit_of(const Chain& chain) const {
+  int merit = chain.end == Chain::End::marked ? 1 : 0;
+  bool ended = false;
+  bool is_first = true;
+  for (const Run& run : chain.runs) {
+    for (uint32_t i = 0; i < run.count; ++i) {
+      const Content content = heap_.load<DirectoryEntry>({heap_.range_of(run.first + i)});
+      const auto end = std::ranges::find(content.entries, u8{0}, name_begins_with);
+      const bool goes_on = is_first || looks_like_continuation(content.entries, geometry_);
+      const bool is_clear = end == content.entries.begin();
+      // Behind the end of a folder drivers clear what they have not used yet.
+      merit += ended ? (is_clear ? 0 : -4) : goes_on || is_clear ? 2 : -4;
+      ended = ended || end != content.entries.end();
+      is_first = false;
+    }
+  }
+  return merit;
+}
+
+std::vector<Chain> StreamMaker::other_chains(uint32_t first, uint64_t most) {
+  std::vector<Chain> others;
+  if (geometry_.active_fat) return others;
+  for (unsigned copy = 0; copy < geometry_.fat_count; ++copy) {
+    others.push_back(table_.chain(first, most, copy));
+  }
+  others.push_back(table_.chain_of_any(first, most));
+  return others;
+}
+
+// The chain in the copy of the FAT in which it makes most sense for a file of so many clusters: one
+// that ends with the file, or else behind it, or else is the longest.
+Chain StreamMaker::best_chain(uint32_t first, uint64_t most, uint64_t wanted) {
+  const auto rank = [&](const Chain& chain) {
+    const bool ends = chain.end == Chain::End::marked;
+    if (ends && chain.clusters == wanted) return 3;
+    const bool reaches = chain.clusters >= wanted && (ends || chain.end == Chain::End::enough);
+    return reaches ? 2 : ends ? 0 : 1;
   };
-  Chain best = table_.chain(first, most, table_.main_copy());
-  for (unsigned copy = 0; copy < geometry_.fat_count && !good(best); ++copy) {
-    if (copy == table_.main_copy()) continue;
-    Chain other = table_.chain(first, most, copy);
-    if (good(other) || other.clusters > best.clusters) best = std::move(other);
+  Chain best = table_.chain(first, most);
+  if (rank(best) == 3) return best;
+  for (Chain& other : other_chains(first, most)) {
+    const bool better = rank(other) > rank(best) || (rank(best) < 2 && rank(other) == rank(best) &&
+                                                     other.clusters > best.clusters);
+    if (better) best = std::move(other);
   }
   return best;
 }
@@ -62,8 +110,7 @@ void StreamMaker::add_left_chain(Stream& stream, uint32_t first, uint64_t wanted
   // Of a former volume's tables, either may be written over where the other is not.
   const unsigned copies = former_ ? geometry_.fat_count : 1;
   for (unsigned i = 0; i < copies; ++i) {
-    const unsigned copy = former_ ? i : table_.main_copy();
-    const Chain chain = table_.chain(first, wanted, copy);
+    const Chain chain = former_ ? table_.chain(first, wanted, i) : table_.chain(first, wanted);
     if (chain.end != Chain::End::marked || chain.clusters != wanted) continue;
     return heap_.add_pieces(stream, geometry_.ranges_of(chain.runs));
   }

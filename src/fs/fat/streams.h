@@ -28,7 +28,9 @@ class StreamMaker {
   uint32_t find_deleted_folder(const FolderEntry& found);
 
  private:
-  Chain best_chain(uint32_t first, uint64_t most, std::optional<uint64_t> wanted);
+  Chain best_chain(uint32_t first, uint64_t most, uint64_t wanted);
+  std::vector<Chain> other_chains(uint32_t first, uint64_t most);
+  int merit_of(const Chain& folder) const;
   void add_left_chain(Stream& stream, uint32_t first, uint64_t wanted);
   bool may_lack_high_half(const FolderEntry& found) const;
   bool begins_with_folder(uint32_t cluster) const;

@@ -1,18 +1,16 @@
 #include "fs/fat/table_bits.h"
 
 #include <algorithm>
-#include <boost/endian/conversion.hpp>
 #include <vector>
 
 namespace undershelf::fat {
 
 using chained::kFirstCluster;
 
-TableBits::TableBits(SourcePtr volume, const Geometry& geometry, unsigned copy)
-    : volume_(std::move(volume)),
-      type_(geometry.type),
-      begin_(geometry.fat_offset + copy * geometry.fat_size) {
-  const uint64_t there = begin_ < volume_->size() ? volume_->size() - begin_ : 0;
+TableBits::TableBits(SourcePtr volume, const Geometry& geometry)
+    : table_(volume, geometry), type_(geometry.type) {
+  const uint64_t begin = geometry.fat_offset;
+  const uint64_t there = begin < volume->size() ? volume->size() - begin : 0;
   const uint64_t entries = std::min(geometry.fat_size, there) * 8 / bits_of(type_);
   clusters_ = std::min<uint64_t>(geometry.cluster_count,
                                  entries > kFirstCluster ? entries - kFirstCluster : 0);
@@ -31,19 +29,12 @@ ReadResult TableBits::read(uint64_t offset, std::span<std::byte> out) const {
     const uint64_t count = std::min(step * 8, clusters_ - first);
     const uint64_t from = (first + kFirstCluster) * bits / 8;
     const uint64_t to = ((first + count + kFirstCluster) * bits + 7) / 8;
-    entries.assign(to - from + 1, std::byte{0});
-    volume_->read(begin_ + from, std::span(entries).first(to - from));
-    const auto* table = reinterpret_cast<const unsigned char*>(entries.data());
+    entries.assign(to - from + 4, std::byte{0});
+    table_.read(from, std::span(entries).first(to - from));
     for (uint64_t i = 0; i < count; ++i) {
       const uint64_t at = (first + i + kFirstCluster) * bits / 8 - from;
-      uint32_t value = 0;
-      if (bits == 32) {
-        value = boost::endian::load_little_u32(table + at) & 0x0FFFFFFF;
-      } else {
-        value = boost::endian::load_little_u16(table + at);
-        if (bits == 12) value = (first + i) % 2 != 0 ? value >> 4 : value & 0x0FFF;
-      }
-      if (value != 0) out[done + i / 8] |= std::byte{1} << (i % 8);
+      if (entry_at(&entries[at], type_, first + i) != 0)
+        out[done + i / 8] |= std::byte{1} << (i % 8);
     }
     done += step;
   }

@@ -22,9 +22,24 @@ size_t copy_known(Bytes bytes, T& record) {
   return known;
 }
 
-// From 1980 to 2036.
-bool is_plausible(const be32& date) {
+// From 1980 to 2036. Files have other dates, too; of these, other fields must bear out the record.
+bool is_usual(const be32& date) {
   return date.value() > 2'398'377'600U && date.value() < 4'165'000'000U;
+}
+
+// Whether mode (of the kind of the record, or none), reserved fields and text encoding are what
+// drivers write: 16 bits of mode, 32 of zeros and 24 of a small number.
+bool is_shaped(const CatalogRecord& record) {
+  constexpr unsigned kKindOfMode = 0xF000, kModeFolder = 0x4000, kModeFile = 0x8000,
+                     kModeLink = 0xA000;
+  constexpr uint32_t kMostEncoding = 256;
+  if (record.known < offsetof(FileRecord, dataFork)) return false;
+  const unsigned mode = record.file.permissions.fileMode.value() & kKindOfMode;
+  const bool of_kind =
+      record.type == kFolder ? mode == kModeFolder : mode == kModeFile || mode == kModeLink;
+  const bool reserved = record.type == kFolder || record.file.reserved1.value() == 0;
+  return of_kind && reserved && record.file.textEncoding.value() < kMostEncoding &&
+         record.file.reserved2.value() == 0;
 }
 
 bool is_user(uint32_t cnid) { return cnid == kRoot || cnid >= kFirstUser; }
@@ -80,8 +95,11 @@ std::optional<CatalogRecord> parse_catalog(Bytes bytes, bool strict) {
     if (units == 0 || record.known < kLeast || !is_user(record.cnid())) return std::nullopt;
     if (strict && (record.file.flags.value() > 0x00FF ||
                    !(is_user(record.parent) || record.parent == kRootParent) ||
-                   record.cnid() == record.parent || !is_plausible(record.file.createDate) ||
-                   !is_plausible(record.file.contentModDate))) {
+                   record.cnid() == record.parent)) {
+      return std::nullopt;
+    }
+    const bool usual = is_usual(record.file.createDate) && is_usual(record.file.contentModDate);
+    if (strict && !usual && !is_shaped(record)) {
       return std::nullopt;
     }
   }
@@ -137,8 +155,7 @@ std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict) {
   const size_t units = key->nameLength.value();
   const size_t data_at = 2 + size_t{key->keyLength.value()};
   if (units == 0 || units > 127 || key->keyLength.value() < sizeof(AttributeKey) - 2 + 2 * units ||
-      data_at + 4 > bytes.size() || key->startBlock.value() != 0 ||
-      (strict && key->pad.value() != 0)) {
+      data_at + 4 > bytes.size() || (strict && key->pad.value() != 0)) {
     return std::nullopt;
   }
   AttributeRecord record;
@@ -146,7 +163,18 @@ std::optional<AttributeRecord> parse_attribute(Bytes bytes, bool strict) {
   record.name = utf16_at(bytes, sizeof(AttributeKey), units);
   const Bytes data = bytes.subspan(data_at);
   const uint32_t type = load<be32>(data)->value();
-  if (type == kInlineAttribute) {
+  const uint32_t block = key->startBlock.value();
+  if (type == kAttributeExtents && block != 0) {
+    constexpr size_t kHead = 8;
+    ExtentRecord more;
+    if (data.size() < kHead + sizeof(more.extents)) return std::nullopt;
+    more.file = record.file;
+    more.start_block = block;
+    std::memcpy(static_cast<void*>(more.extents), data.data() + kHead, sizeof(more.extents));
+    record.extents = more;
+  } else if (block != 0) {
+    return std::nullopt;
+  } else if (type == kInlineAttribute) {
     const auto size = load<be32>(data, 12);
     constexpr size_t kHead = 16;
     if (!size || size->value() > kMostInline || size->value() > data.size() - kHead) {

@@ -48,6 +48,8 @@ struct AttributeRecord {
   size_t inline_offset = 0;  // bytes, in the record
   ByteRange inline_at;       // bytes of the attributes file; length 0 if `inline_data` has them
   std::optional<ForkData> fork;
+  // More extents of the fork of that name, from a block of it on that is not its first.
+  std::optional<ExtentRecord> extents;
 
   // Keeps the place of inline data instead of the data, unless that is short. `record_at`: byte of
   // the attributes file at which the record begins.

@@ -26,10 +26,32 @@ std::string inline_bytes(const AttributeRecord& attribute, const Tables& tables)
   return bytes;
 }
 
-Stream attribute_stream(const AttributeRecord& attribute, Entry& entry, const Tables& tables) {
+Stream placed_stream(const ForkData& fork, PlacedFork placed, Entry& entry, const Tables& tables) {
+  Stream stream;
+  stream.size = std::min(fork.logicalSize.value(), tables.space.size());
+  stream.valid_size = stream.size;
+  stream.placement = Placement::exact;
+  stream.pieces = std::move(placed.pieces);
+  if (!stream.pieces.empty() && stream.pieces.front().kind == Piece::Kind::range) {
+    stream.first = stream.pieces.front().offset;
+  }
+  if (placed.missing > 0) entry.evidence.push_back({"extents-missing", placed.missing});
+  return stream;
+}
+
+// `all`: the attributes of its file, among them what goes on with its fork.
+Stream attribute_stream(const AttributeRecord& attribute, const std::vector<AttributeRecord>& all,
+                        Entry& entry, const Tables& tables) {
   Stream stream;
   if (attribute.fork) {
-    stream = fork_stream(*attribute.fork, attribute.file, false, true, entry, tables);
+    Overflow more;
+    for (const AttributeRecord& other : all) {
+      if (other.extents && other.name == attribute.name) more.add(*other.extents);
+    }
+    const Overflow* const known[] = {&more};
+    stream = placed_stream(*attribute.fork,
+                           place_fork(*attribute.fork, attribute.file, false, tables.space, known),
+                           entry, tables);
   } else {
     stream.inline_data = inline_bytes(attribute, tables);
     stream.size = stream.valid_size = stream.inline_data.size();
@@ -50,13 +72,14 @@ void add_attributes(Entry& entry, const Stream& resource, const Tables& tables) 
   std::vector<Stream> streams;
   if (found != table.end()) {
     for (const AttributeRecord& attribute : found->second) {
+      if (attribute.extents) continue;  // goes on with another
       if (attribute.name == kCompressionAttribute && entry.kind == Kind::file) {
         const Stream main = compressed_stream(inline_bytes(attribute, tables), resource);
         fork_is_content = main.first.has_value();
         entry.streams.front() = main;
         continue;
       }
-      streams.push_back(attribute_stream(attribute, entry, tables));
+      streams.push_back(attribute_stream(attribute, found->second, entry, tables));
     }
   }
   if (!resource.name.empty() && !fork_is_content) entry.streams.push_back(resource);
@@ -170,18 +193,9 @@ Entry from_record(const CatalogRecord& record, State state, const Tables& tables
 Stream fork_stream(const ForkData& fork, uint32_t cnid, bool resource, bool live, Entry& entry,
                    const Tables& tables) {
   const std::array<const Overflow*, 2> known = {&tables.overflow, &tables.stale_overflow};
-  const PlacedFork placed =
-      place_fork(fork, cnid, resource, tables.space, std::span(known).first(live ? 1 : 2));
-  Stream stream;
-  stream.size = std::min(fork.logicalSize.value(), tables.space.size());
-  stream.valid_size = stream.size;
-  stream.placement = Placement::exact;
-  stream.pieces = placed.pieces;
-  if (!stream.pieces.empty() && stream.pieces.front().kind == Piece::Kind::range) {
-    stream.first = stream.pieces.front().offset;
-  }
-  if (placed.missing > 0) entry.evidence.push_back({"extents-missing", placed.missing});
-  return stream;
+  return placed_stream(
+      fork, place_fork(fork, cnid, resource, tables.space, std::span(known).first(live ? 1 : 2)),
+      entry, tables);
 }
 
 std::vector<Entry> own_files(const Geometry& geometry, const Tables& tables) {

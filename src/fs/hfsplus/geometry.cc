@@ -27,6 +27,25 @@ bool is_believable(const VolumeHeader& h) {
 
 namespace {
 
+// Whether the first node of a B-tree stands there: TN1150, "Node Descriptor", "Header Record".
+bool is_tree(const Source& volume, uint64_t at) {
+  struct Head {
+    NodeDescriptor descriptor;
+    HeaderRecord header;
+  } head{};
+  if (!read_at(volume, at, head)) return false;
+  const uint64_t node_size = head.header.nodeSize.value();
+  return head.descriptor.kind == kHeaderNode && head.descriptor.height == 0 &&
+         std::has_single_bit(node_size) && node_size >= 512 && node_size <= 32768;
+}
+
+bool is_tree(const Source& volume, const Geometry& g, const ForkData& fork) {
+  const uint64_t blocks = fork.totalBlocks.value();
+  return is_plausible(fork, g.block_count()) &&
+         fork.logicalSize.value() == blocks * g.block_size() &&
+         is_tree(volume, g.start + uint64_t{fork.extents[0].startBlock.value()} * g.block_size());
+}
+
 // The header at `at`, of a volume that starts at `start`.
 std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t start) {
   Geometry g;
@@ -38,7 +57,7 @@ std::optional<Geometry> from_header(const Source& volume, uint64_t at, uint64_t 
   if (!is_believable(h)) return std::nullopt;
   const bool version = h.version.value() == (signature == kSignaturePlus ? 4 : 5);
   const bool counts = h.freeBlocks.value() <= blocks;
-  const bool catalog = is_plausible(h.catalogFile, blocks);
+  const bool catalog = is_tree(volume, g, h.catalogFile);
   const bool extents = is_plausible(h.extentsFile, blocks);
   const bool bitmap = is_plausible(h.allocationFile, blocks);
   if (int{version} + int{counts} + 2 * int{catalog} + int{extents} + int{bitmap} < 4) {
@@ -67,16 +86,27 @@ uint64_t embedded_start(const Source& volume) {
          uint64_t{block.drEmbedStart.value()} * block.drAlBlkSiz.value();
 }
 
-// Whether the first node of a B-tree stands there: TN1150, "Node Descriptor", "Header Record".
-bool is_tree(const Source& volume, uint64_t at) {
-  struct Head {
-    NodeDescriptor descriptor;
-    HeaderRecord header;
-  } head{};
-  if (!read_at(volume, at, head)) return false;
-  const uint64_t node_size = head.header.nodeSize.value();
-  return head.descriptor.kind == kHeaderNode && head.descriptor.height == 0 &&
-         std::has_single_bit(node_size) && node_size >= 512 && node_size <= 32768;
+// Takes what leads to a tree from the alternate header where the header's own does not.
+void mend_forks(const Source& volume, Geometry& g) {
+  const uint64_t at = g.start + g.size() - kHeaderOffset;
+  std::optional<Geometry> alternate;
+  for (const uint64_t place : {at, volume.size() / 512 * 512 - kHeaderOffset}) {
+    if (!alternate && place < volume.size()) alternate = from_header(volume, place, g.start);
+  }
+  if (!alternate || alternate->block_size() != g.block_size()) return;
+  bool mended = false;
+  for (const auto fork :
+       {&VolumeHeader::catalogFile, &VolumeHeader::extentsFile, &VolumeHeader::attributesFile}) {
+    if (is_tree(volume, g, g.header.*fork) || !is_tree(volume, g, alternate->header.*fork))
+      continue;
+    g.header.*fork = alternate->header.*fork;
+    mended = true;
+  }
+  if (mended) {
+    g.notes.emplace_back(
+        "What leads to its trees is wrong in the volume header; the alternate one "
+        "was used.");
+  }
 }
 
 }  // namespace
@@ -116,7 +146,10 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
       auto alternate = from_header(volume, at, start);
       if (!alternate || (g && alternate->confidence <= g->confidence)) continue;
       // What it ends would begin before what is searched.
-      if (start + alternate->size() > at + kHeaderOffset + alternate->block_size()) continue;
+      if (start + alternate->size() > at + kHeaderOffset &&
+          !is_tree(volume, *alternate, alternate->header.catalogFile)) {
+        continue;
+      }
       // It stands in the last but one 512 bytes; the last block may be cut by the partition's end.
       if (start + alternate->size() + alternate->block_size() < at + kHeaderOffset) continue;
       g = std::move(alternate);
@@ -125,6 +158,7 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
       break;
     }
   }
+  if (g) mend_forks(volume, *g);
   if (g && start + g->size() > volume.size()) {
     g->notes.push_back(fmt::format("The image ends {} bytes before the volume does.",
                                    start + g->size() - volume.size()));

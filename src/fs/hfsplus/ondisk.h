@@ -191,7 +191,7 @@ struct AttributeKey {
   be16 nameLength;  // UTF-16 units, which follow
 };
 static_assert(sizeof(AttributeKey) == 14);
-constexpr uint32_t kInlineAttribute = 0x10, kForkAttribute = 0x20;
+constexpr uint32_t kInlineAttribute = 0x10, kForkAttribute = 0x20, kAttributeExtents = 0x30;
 
 // "Journal": the info block is big-endian; the header is in the byte order of the machine.
 struct JournalInfoBlock {

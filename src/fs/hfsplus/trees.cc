@@ -66,8 +66,12 @@ void add_stale_attributes(Bytes bytes, Attributes& attributes) {
     auto record = parse_attribute(bytes.subspan(at), true);
     if (!record || record->file < kFirstUser) continue;
     auto& known = attributes[record->file];
-    const bool told = std::ranges::any_of(
-        known, [&](const AttributeRecord& r) { return r.name == record->name; });
+    const auto block = [](const AttributeRecord& r) {
+      return r.extents ? r.extents->start_block : 0;
+    };
+    const bool told = std::ranges::any_of(known, [&](const AttributeRecord& r) {
+      return r.name == record->name && block(r) == block(*record);
+    });
     if (!told) known.push_back(std::move(*record));
   }
 }

@@ -11,7 +11,8 @@ namespace undershelf::ntfs {
 namespace {
 
 constexpr size_t kUsualRecord = 1024;
-constexpr size_t kMostParts = 200'000;  // read: what they name is held in memory
+constexpr uint64_t kNumbers = uint64_t{1} << 32;  // of records that a volume may have
+constexpr size_t kMostParts = 200'000;            // read: what they name is held in memory
 
 FoundNames::Kind kind_of(const Trace& trace) {
   return trace.kind == kIndexBlock    ? FoundNames::Kind::index_block
@@ -87,7 +88,9 @@ void FreeNames::sort(FoundNames names, uint64_t vcn) {
       scene_.source, names, kUsualRecord,
       [&](const Sighting& sighting) {
         last = std::max(last, sighting.seen);
-        records = std::max(records, number_of(sighting.reference) + 1);
+        // A reference that was written over, by the mark of an index's end for one, is none.
+        const uint64_t number = number_of(sighting.reference);
+        if (number < kNumbers) records = std::max(records, number + 1);
       },
       [](const Record&) {});
   for (Present& present : present_) {

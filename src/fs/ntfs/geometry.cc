@@ -63,7 +63,8 @@ bool is_mft_record(const Source& volume, uint64_t offset, uint32_t record_size) 
   std::vector<std::byte> bytes(record_size);
   if (!volume.read(offset, bytes).ok()) return false;
   const std::optional<Record> record = parse_record(bytes);
-  return record && record->own_number().value_or(0) == 0 && record->in_use();
+  return record && record->header.bytes_allocated.value() == record_size &&
+         record->own_number().value_or(0) == 0 && record->in_use();
 }
 
 std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
@@ -84,6 +85,13 @@ std::optional<Geometry> from_boot_sector(const Source& volume, uint64_t at) {
   if (!mft) g->notes.emplace_back("$MFT does not begin where the boot sector says.");
   if (!mirror) g->notes.emplace_back("$MFTMirr, the copy of the first records, is lost.");
   return g;
+}
+
+// Whether a boot sector stands there that differs in the size of the volume at most.
+bool is_backup_of(const Source& volume, const Geometry& g, uint64_t at) {
+  const std::optional<Geometry> backup = from_boot_sector(volume, at);
+  return backup && backup->serial == g.serial && backup->cluster_size == g.cluster_size &&
+         backup->mft_offset == g.mft_offset && backup->volume_size == at;
 }
 
 // The volume to which a record of $MFT itself at `offset` belongs: its first run tells in clusters
@@ -246,7 +254,10 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
       g->notes.emplace_back("The boot sector is damaged; its backup was used.");
     }
   }
-  if (!g || g->confidence < kSure) {
+  // A size that leads to no backup is one bit away from that of the backup that is there.
+  const bool wrong_end = g && g->confidence >= kSure && g->volume_size < volume.size() &&
+                         !is_backup_of(volume, *g, g->volume_size);
+  if (!g || g->confidence < kSure || wrong_end) {
     for (const uint64_t sector : {512U, 4096U}) {
       if (volume.size() < 2 * sector || (!headless && !g)) continue;
       // Behind the volume, which may be followed by the rest of a partition.
@@ -255,7 +266,8 @@ std::optional<Geometry> find_geometry(const SourcePtr& source, bool headless) {
         if (back * sector > last) break;
         const uint64_t at = last - back * sector;
         auto backup = from_boot_sector(volume, at);
-        if (!backup || backup->volume_size != at || (g && backup->confidence <= g->confidence)) {
+        if (!backup || backup->volume_size != at) continue;
+        if (wrong_end ? !is_backup_of(volume, *g, at) : g && backup->confidence <= g->confidence) {
           continue;
         }
         g = backup;

@@ -12,11 +12,8 @@ size_t rounded_up(size_t bytes) { return (bytes + 7) / 8 * 8; }
 // first field that is told.
 constexpr size_t kMostOverwritten = offsetof(FileName, modified);
 
-bool is_believable(const std::optional<Time>& time) {
-  constexpr int64_t kYear1980 = 315'532'800LL * kTicksPerSecond;
-  constexpr int64_t kYear2200 = 7'258'118'400LL * kTicksPerSecond;
-  return time && time->ticks >= kYear1980 && time->ticks < kYear2200;
-}
+// None, or a date: files have any from 1601 on.
+bool is_date(const le64& stored) { return stored.value() == 0 || to_time(stored.value()); }
 
 // A name that was found, and not looked for by its place, if it can be one. Its first `overwritten`
 // bytes are not its own any more; it was in `folder`, then.
@@ -32,9 +29,9 @@ std::optional<FoundName> parse_remnant(std::span<const std::byte> value, size_t 
   }
   if (overwritten > offsetof(FileName, parent)) name->parent = make_reference(folder, 0);
   if (overwritten > offsetof(FileName, created)) name->created.reset();
-  const bool sound = number_of(name->parent) != 0 && is_believable(name->accessed) &&
-                     is_believable(name->modified) &&
-                     (overwritten > offsetof(FileName, created) || is_believable(name->created));
+  const bool sound = number_of(name->parent) != 0 && is_date(fields->accessed) &&
+                     is_date(fields->modified) &&
+                     (overwritten > offsetof(FileName, created) || is_date(fields->created));
   return sound ? name : std::nullopt;
 }
 
