@@ -29,8 +29,9 @@ std::string put_aside(const std::string& path) {
   return aside;
 }
 
-// Throws Error (refused) if an existing shelf cannot take the scan. Changes nothing.
-void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
+// Whether an existing shelf has all that the scan would add. Throws Error (refused) if it cannot
+// take it. Changes nothing.
+bool has_all(Shelf shelf, const Source& source, const Wanted& wanted) {
   const std::string& path = wanted.shelf_path;
   const SourceIdentity known = shelf.source();
   if (known.skip != wanted.skip) {
@@ -64,20 +65,23 @@ void require_fitting(Shelf& shelf, const Source& source, const Wanted& wanted) {
   };
   const bool all_there = !wanted.check_living && std::ranges::any_of(scans, is_finished) &&
                          (wanted.depth == Depth::quick || is_swept(shelf, source, wanted.range));
-  if (all_there) {
-    throw Error(
-        Failure::refused,
-        fmt::format("The shelf {} holds a finished scan of this source. List it with "
-                    "`undershelf list {}`, or scan again with --replace (the old one is kept "
-                    "beside the new one).",
-                    path, quoted_path(path)));
-  }
+  if (all_there) return true;
   const bool unfinished = !scans.empty() && scans.back().state != "finished";
   const bool more = !scans.empty() && scans.back().gaps > gaps;
   say(more ? "More of the source was read since the last scan: all is looked at again, and keeps "
              "its ids."
       : unfinished ? "Continuing an unfinished scan."
                    : "Adding to what is on the shelf.");
+  return false;
+}
+
+// A scan killed as it ended leaves its log beside the shelf: who copies the shelf alone has not all
+// of it. Nothing is done while another call uses the shelf.
+void take_in_leftovers(const std::string& path) {
+  std::error_code error;
+  if (!std::filesystem::exists(path + "-wal", error)) return;
+  const ShelfLock lock(path);
+  Shelf::open_to_write(path).leave_log();
 }
 
 Shelf create(const Wanted& wanted, const Source& source) {
@@ -111,8 +115,16 @@ LockedShelf open_or_create(const Wanted& wanted, const Source& source) {
                             path));
   }
   if (exists && !wanted.replace) {
-    Shelf looked_at = Shelf::open_to_read(path);  // a refused call changes nothing
-    require_fitting(looked_at, source, wanted);
+    // A refused call changes nothing.
+    if (has_all(Shelf::open_to_read(path), source, wanted)) {
+      take_in_leftovers(path);
+      throw Error(
+          Failure::refused,
+          fmt::format("The shelf {} holds a finished scan of this source. List it with "
+                      "`undershelf list {}`, or scan again with --replace (the old one is kept "
+                      "beside the new one).",
+                      path, quoted_path(path)));
+    }
   }
   auto lock = std::make_unique<ShelfLock>(path);
   if (exists && wanted.replace) {

@@ -353,6 +353,10 @@ bool Shelf::end_scan(int64_t scan, const std::string& state) {
   row.bind(2, to_rfc3339(current_time()));
   row.bind(3, scan);
   row.exec();
+  return leave_log();
+}
+
+bool Shelf::leave_log() {
   if (!take_in_log()) return false;
   try {
     // The way out of the log changes some bytes of the first page. A journal of those would lie

@@ -78,6 +78,8 @@ class Shelf {
   // `state` is stopped or finished. Leaves one self-contained file, whenever it is killed; false if
   // another call that reads the shelf keeps it from that: then its log stays beside it.
   bool end_scan(int64_t scan, const std::string& state);
+  // What the log beside it holds goes into the shelf, which then needs none; false as above.
+  bool leave_log();
 
  private:
   Shelf(const std::string& path, int flags, const std::string& vfs = {});

@@ -234,6 +234,29 @@ TEST(FailingSources, AreNotAskedTwiceForWhatTheyRefusedAndAnImageIsAdvised) {
   EXPECT_NE(file.err.find("undershelf image " + card), std::string::npos) << file.err;
 }
 
+// A scan killed as it ended left its log beside the shelf for good: the next was refused.
+TEST(KilledScans, LeaveNoLogForGood) {
+  const TempFolder folder;
+  const TempFolder after;
+  const std::string card = folder.path("card.img");
+  const std::string shelf = after.path("card.shelf");
+  write_file(card, sample("fat12-floppy"));
+  ASSERT_EQ(undershelf({"scan", card, "--shelf", folder.path("card.shelf")}).code, 0);
+  {
+    SQLite::Database database(folder.path("card.shelf"), SQLite::OPEN_READWRITE);
+    database.exec("PRAGMA journal_mode=WAL");
+    database.exec("UPDATE scans SET ended='2026-01-02T03:04:05Z'");
+    for (const std::string end : {"", "-wal"}) {
+      fs::copy_file(folder.path("card.shelf" + end), shelf + end);
+    }
+  }
+  const Outcome again = undershelf({"scan", card, "--shelf", shelf});
+  EXPECT_EQ(again.code, 4) << again.err;
+  EXPECT_FALSE(fs::exists(shelf + "-wal"));
+  EXPECT_FALSE(fs::exists(shelf + "-shm"));
+  EXPECT_EQ(Shelf::open_to_read(shelf).scans().back().ended, "2026-01-02T03:04:05Z");
+}
+
 // Volumes at odd places were not found, without a word of how to reach them.
 TEST(OddPlaces, AreToldWithWhatReachesThem) {
   const TempFolder folder;
