@@ -63,7 +63,7 @@ int run_report(const Command& self, const std::vector<std::string>& arguments) {
     fields.raw("expected", fmt::format("{:.1f}", facts.lost.expected));
     std::cout << fields.end();
   } else {
-    say(fmt::format("{}: {}, {} of them lost; {:.0f} of these are expected back byte for byte.",
+    say(fmt::format("{}: {}, {} of them lost. Expected back byte for byte of what is lost: {:.0f}.",
                     printable(page), counted(facts.all.totals.content(), "file"),
                     facts.lost.totals.content(), facts.lost.expected));
   }
