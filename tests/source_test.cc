@@ -3,6 +3,7 @@
 
 #include "layout/layout.h"
 #include "source/identity.h"
+#include "source/ledger.h"
 #include "stream/stream.h"
 #include "support.h"
 
@@ -31,6 +32,29 @@ TEST(FileSource, FillsWhatItCanAndReportsTheRest) {
   std::filesystem::resize_file(folder.path("image"), 100);
   EXPECT_EQ(read_all(*source, 96, 8, &result), "aaaa" + std::string(4, '\0'));
   EXPECT_EQ(result.bad, (std::vector<BadRange>{{{100, 4}}}));
+}
+
+// A hole that cannot be told from zeros is not read; one that was not copied yet is not skipped.
+TEST(FileSource, KnowsItsHoles) {
+  constexpr uint64_t kMiB = 1 << 20;
+  const TempFolder folder;
+  const std::string image = folder.path("image");
+  write_file(image, std::string(4096, 'a'));
+  std::filesystem::resize_file(image, 8 * kMiB);
+  SourcePtr source = open_source(image);
+  EXPECT_EQ(source->next_data(100), 100U);
+  EXPECT_EQ(source->next_data(kMiB), 8 * kMiB);
+  EXPECT_EQ(Window(source, kMiB, 2 * kMiB).next_data(5), 2 * kMiB);
+  std::filesystem::resize_file(image, kMiB);
+  EXPECT_EQ(source->next_data(2 * kMiB), 2 * kMiB) << "what is gone is no hole";
+
+  std::filesystem::resize_file(image, 8 * kMiB);
+  Ledger ledger({"/card", "", 8 * kMiB, 512, "2026-01-02T03:04:05Z"});
+  ledger.note({0, 5 * kMiB}, {Finding::State::read});
+  write_file(ledger_of(image), ledger.text());
+  source = open_source(image);
+  EXPECT_EQ(source->next_data(kMiB), 5 * kMiB);
+  EXPECT_EQ(source->next_data(6 * kMiB), 6 * kMiB);
 }
 
 TEST(Window, ShowsItsPartOnly) {

@@ -27,6 +27,13 @@ class LedgerSource : public Source {
   uint64_t size() const override { return image_->size(); }
   uint32_t sector_size() const override { return sector_size_; }
   std::span<const BadRange> gaps() const override { return gaps_; }
+  uint64_t refused() const override { return image_->refused(); }
+  // The holes of an image are its zeros, except where it has a gap.
+  uint64_t next_data(uint64_t offset) const override {
+    const auto gap = std::ranges::upper_bound(gaps_, offset, {}, &BadRange::end);
+    const uint64_t data = image_->next_data(offset);
+    return gap == gaps_.end() ? data : std::min(data, std::max(gap->offset, offset));
+  }
 
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result = image_->read(offset, out);

@@ -1,6 +1,7 @@
 #include "source/source.h"
 
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -43,7 +44,11 @@ class FileSource : public Source {
     if (opened_.is_device) return offset;
     const off_t data = ::lseek(opened_.descriptor, static_cast<off_t>(offset), SEEK_DATA);
     if (data >= 0) return static_cast<uint64_t>(data);
-    return errno == ENXIO ? std::max(offset, opened_.size) : offset;
+    // All that follows is a hole, or the file has become shorter.
+    struct stat now {};
+    const bool is_hole = errno == ENXIO && ::fstat(opened_.descriptor, &now) == 0 &&
+                         static_cast<uint64_t>(now.st_size) >= opened_.size;
+    return is_hole ? std::max(offset, opened_.size) : offset;
   }
 
   uint64_t refused() const override { return refused_.bytes(); }
