@@ -10,6 +10,10 @@
 
 namespace undershelf {
 
+// A note on volumes of which neither a boot sector nor anything else tells the first byte.
+inline constexpr const char* kAssumedBeginning =
+    "Nothing tells where it begins: the beginning of its partition, or of the source, is given.";
+
 struct Volume {
   std::string file_system;           // fat12, fat16, fat32, exfat, ntfs, hfsplus, hfsx
   std::string standing = "current";  // current or former

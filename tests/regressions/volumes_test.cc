@@ -153,6 +153,18 @@ TEST_F(WrongVolumes, OneThatBeginsBeforeItsSourceIsPlacedThere) {
   }
 }
 
+// It was said to begin at byte 0, although nothing told that.
+TEST_F(WrongVolumes, OneWithoutAHeadSaysThatItsBeginningIsTaken) {
+  for (const auto& [name, head] : {std::pair{"fat16-logger", 512}, {"exfat-camera", 24 * 512}}) {
+    std::string bytes = sample(name);
+    EXPECT_GT(living(bytes, "deep").size(), 10U);
+    EXPECT_EQ(notes(), "") << name;
+    std::ranges::fill_n(bytes.begin(), head, '\0');
+    EXPECT_GT(living(std::string(1 << 20, '\0') + bytes, "deep").size(), 10U);
+    EXPECT_NE(notes().find("Nothing tells where it begins"), std::string::npos) << name;
+  }
+}
+
 // Deleted files of a large folder were listed as living: the bitmap that says which blocks of its
 // index are in use was not read where it lies outside of the record.
 TEST_F(WrongVolumes, ALargeFolderHasNoDeadAmongTheLiving) {

@@ -176,7 +176,10 @@ class Assembler {
     std::optional<Found> found = found_of(draft, geometry, inferred);
     if (!found) return;
     geometry.confidence = System::kRules.confidence(!inferred, true, draft.votes);
-    if (inferred) geometry.notes.push_back(note(draft.votes));
+    if (inferred) {
+      geometry.notes.push_back(note(draft.votes));
+      geometry.notes.push_back(kAssumedBeginning);
+    }
     push(draft, geometry, std::move(*found), false);
   }
 

@@ -295,6 +295,7 @@ std::optional<Geometry> infer_geometry(const SourcePtr& source) {
         fmt::format("The boot sector is lost or wrong. The layout was inferred from the FATs, {} "
                     "folder{} and {} file{}.",
                     folders, folders == 1 ? "" : "s", most.files, most.files == 1 ? "" : "s"));
+    best->notes.push_back(kAssumedBeginning);
     return best;
   }
   return std::nullopt;
