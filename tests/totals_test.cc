@@ -1,4 +1,6 @@
 // How much there is of what: held against the rows of `list`. Words that are looked for.
+#include "shelf/totals.h"
+
 #include <SQLiteCpp/SQLiteCpp.h>
 #include <gtest/gtest.h>
 
@@ -154,6 +156,25 @@ TEST(Totals, DaysAreThoseOfTheZone) {
 }
 
 // Part of a name, of a former one, or of an original path; whatever the case, without accents.
+// A scan and `totals` told other figures of the same files, and those of the types did not add up.
+TEST(Totals, ExpectationsInWholeFilesAddUp) {
+  const std::vector<std::pair<std::vector<double>, std::vector<uint64_t>>> cases = {
+      {{}, {}}, {{0.4}, {0}}, {{0.6, 0.6, 0.3}, {1, 1, 0}}, {{1.6, 12.7, 2.5}, {2, 13, 2}}};
+  for (const auto& [chances, whole] : cases) {
+    std::vector<Group> groups(chances.size());
+    for (size_t i = 0; i < chances.size(); ++i) groups[i].expected = chances[i];
+    EXPECT_EQ(whole_expectations(groups), whole);
+  }
+  const TempFolder folder;
+  const std::string shelf = folder.path("card.shelf");
+  write_file(folder.path("card.img"), sample("fat32-kinds"));
+  const Outcome outcome =
+      undershelf({"scan", folder.path("card.img"), "--shelf", shelf, "--check", "full"});
+  EXPECT_NE(outcome.err.find("mail 1 of 2"), std::string::npos) << outcome.err;
+  EXPECT_NE(undershelf({"totals", shelf, "--state", "deleted"}).out.find("46\n"),
+            std::string::npos);
+}
+
 TEST(Find, LooksAtAllNamesAFileHad) {
   const TempFolder folder;
   const std::string shelf = folder.path("s");

@@ -150,15 +150,16 @@ void say_account(const ExportResult& result, const std::string& from, const std:
   if (dry_run) return say_plan(result);
   if (result.changed.files > 0) {
     say("What is changed is not what the scan read: the source gives other bytes now. Scan it "
-        "again, "
-        "into a new shelf, before anything of it is handed over.");
+        "again, into a new shelf, before anything of it is handed over.");
   }
   if (result.with_gaps.files > 0) say("Which bytes are missing, exported.jsonl lists.");
   if (result.renamed > 0) {
     say(fmt::format("{} had to be given other names; exported.jsonl has the true ones.",
                     counted(result.renamed, "file")));
   }
-  if (result.gone.files > 0) say("--even-gone takes what is in the place of gone files now.");
+  if (result.gone.files > 0)
+    say("--even-gone writes gone files too: zeros for what is overwritten, else what is there "
+        "now.");
 }
 
 void print_account(const ExportResult& result, const std::string& from, const std::string& to,

@@ -29,10 +29,12 @@ void tell_types(const Shelf& shelf) {
   Selection lost;
   lost.states = {"deleted", "former", "carved"};
   std::string types;
-  for (const Group& group : total_by(shelf, lost, By::type, Zone())) {
-    types += fmt::format("{}{} {:.0f} of {}", types.empty() ? "" : ", ",
-                         group.value.empty() ? "none" : group.value, group.expected,
-                         group.totals.content());
+  const std::vector<Group> groups = total_by(shelf, lost, By::type, Zone());
+  const std::vector<uint64_t> expected = whole_expectations(groups);
+  for (size_t i = 0; i < groups.size(); ++i) {
+    types += fmt::format("{}{} {} of {}", types.empty() ? "" : ", ",
+                         groups[i].value.empty() ? "none" : groups[i].value, expected[i],
+                         groups[i].totals.content());
   }
   if (types.empty()) return;
   say(

@@ -25,26 +25,6 @@ std::string shown_value(const Group& group, By by) {
   return group.value.empty() ? "none" : group.value;
 }
 
-// How many of each group to expect, in whole files that add up to those of all: rounded up where
-// the most is lost by rounding down.
-std::vector<uint64_t> whole_expectations(const std::vector<Group>& groups) {
-  std::vector<uint64_t> whole;
-  std::vector<size_t> order;
-  double sum = 0;
-  uint64_t given = 0;
-  for (const Group& group : groups) {
-    order.push_back(whole.size());
-    whole.push_back(static_cast<uint64_t>(group.expected));
-    sum += group.expected;
-    given += whole.back();
-  }
-  const auto rest = [&](size_t i) { return groups[i].expected - static_cast<double>(whole[i]); };
-  std::ranges::stable_sort(order, std::greater(), rest);
-  const auto all = static_cast<uint64_t>(std::llround(sum));
-  for (size_t i = 0; given < all && i < order.size(); ++i, ++given) ++whole[order[i]];
-  return whole;
-}
-
 void print_table(const std::vector<Group>& groups, size_t shown, By by, const std::string& title) {
   using Align = Table::Align;
   Group sum;

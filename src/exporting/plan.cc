@@ -45,7 +45,8 @@ void require_something(const ExportPlan& plan) {
   }
   throw Error(Failure::incomplete,
               fmt::format("Nothing was exported: of {} selected, nothing but the names is left. "
-                          "Add --even-gone to take what is in their places now.",
+                          "Add --even-gone to write them all the same: zeros for what is "
+                          "overwritten, else what is there now.",
                           plan.gone.files == 1 ? "the one file"
                                                : fmt::format("the {} files", plan.gone.files)));
 }

@@ -179,6 +179,8 @@ void draw_outlook(Canvas& canvas, const ReportFacts& facts) {
   for (const Group& group : facts.lost_types) most = std::max(most, group.totals.content());
   const double left = kLeft + 120, right = kRight - 250;
   double y = top;
+  const std::vector<uint64_t> expected = whole_expectations(facts.lost_types);
+  auto next = expected.begin();
   for (const Group& group : facts.lost_types) {
     canvas.text(left - 14, y + row * 0.2, group.value.empty() ? "none" : group.value, 17, kInk,
                 Canvas::Align::right, left - kLeft);
@@ -193,7 +195,7 @@ void draw_outlook(Canvas& canvas, const ReportFacts& facts) {
       x += width;
     }
     canvas.text(x + 12, y + row * 0.2,
-                fmt::format("{:.0f} of {}, {}", group.expected, group.totals.content(),
+                fmt::format("{} of {}, {}", *next++, group.totals.content(),
                             table_size(group.totals.bytes)),
                 16, kInk, Canvas::Align::left, kRight - x - 12);
     y += row;

@@ -129,15 +129,18 @@ std::string groups(const std::vector<Group>& groups, const Group& sum, std::stri
       "<table>\n<tr><th>{}<th class=n>Files<th class=n>Size<th class=n>Whole<th class=n>Likely<th "
       "class=n>Partial<th class=n>Gone<th class=n>Expected</tr>\n",
       what);
-  const auto add = [&](const std::string& name, const Group& group) {
+  const auto add = [&](const std::string& name, const Group& group, uint64_t expected) {
     text += fmt::format(
         "<tr><td>{}<td class=n>{}<td class=n>{}<td class=n>{}<td class=n>{}<td class=n>{}<td "
-        "class=n>{}<td class=n>{:.0f}</tr>\n",
+        "class=n>{}<td class=n>{}</tr>\n",
         name, group.totals.content(), table_size(group.totals.bytes), group.whole, group.likely,
-        group.partial, group.gone, group.expected);
+        group.partial, group.gone, expected);
   };
-  for (const Group& group : groups) add(group.value.empty() ? "none" : escaped(group.value), group);
-  add("<b>in all</b>", sum);
+  const std::vector<uint64_t> expected = whole_expectations(groups);
+  for (size_t i = 0; i < groups.size(); ++i) {
+    add(groups[i].value.empty() ? "none" : escaped(groups[i].value), groups[i], expected[i]);
+  }
+  add("<b>in all</b>", sum, static_cast<uint64_t>(std::llround(sum.expected)));
   return text + "</table>\n";
 }
 

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <functional>
 #include <map>
 #include <unordered_map>
@@ -202,6 +203,24 @@ std::vector<Group> total_by(const Shelf& shelf, const Selection& selection, By b
   }
   sort_groups(found, by);
   return found;
+}
+
+std::vector<uint64_t> whole_expectations(std::span<const Group> groups) {
+  std::vector<uint64_t> whole;
+  std::vector<size_t> order;
+  double sum = 0;
+  uint64_t given = 0;
+  for (const Group& group : groups) {
+    order.push_back(whole.size());
+    whole.push_back(static_cast<uint64_t>(group.expected));
+    sum += group.expected;
+    given += whole.back();
+  }
+  const auto rest = [&](size_t i) { return groups[i].expected - static_cast<double>(whole[i]); };
+  std::ranges::stable_sort(order, std::greater(), rest);
+  const auto all = static_cast<uint64_t>(std::llround(sum));
+  for (size_t i = 0; given < all && i < order.size(); ++i, ++given) ++whole[order[i]];
+  return whole;
 }
 
 void add_fields(Line& line, const std::string& by, const Group& group) {

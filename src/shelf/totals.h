@@ -50,6 +50,10 @@ struct Group {
 std::vector<Group> total_by(const Shelf& shelf, const Selection& selection, By by,
                             const Zone& zone);
 
+// How many of each group to expect, in whole files that add up to those of all: rounded up where
+// the most is lost by rounding down.
+std::vector<uint64_t> whole_expectations(std::span<const Group> groups);
+
 // All fields of a group, without begin() and end(). `by`: what the groups are of.
 class Line;
 void add_fields(Line& line, const std::string& by, const Group& group);
