@@ -19,14 +19,17 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import unicodedata
 import zlib
 
 import formatted
+import guest
 import hfsplus_charts
 from card import Card, data_start
 from exfat_camera import FuseCamera, KernelCamera, heap_start
 from hfsplus_charts import Charts
 from kinds_card import kinds
+from mounted import MountedCard, run as mount_run
 from ntfs_office import Office
 from scenario import chart, note, readings, sound
 
@@ -348,13 +351,37 @@ def how_placed(shelf, entry):
     return "joined" if any("content without a name" in fact for fact in shown["evidence"]) else "placed"
 
 
-def phantoms(life, rows, shelf, listed):
-    """Living files that the driver does not have, and volumes that never were."""
+def driver_listing(card, folder):
+    """The files that the volume's own driver lists on a copy, by path."""
+    copy = folder / "listed.img"
+    shutil.copy(card.image, copy)
+    if not isinstance(card, MountedCard):
+        log = guest.run(copy, f"mount -t {card.system} -o ro,{card.options} /dev/vda /volume\n"
+                              "find /volume -type f | sed 's/^/LISTED /'\n", {}, card.system)
+        return {line[len("LISTED /volume/"):] for line in log.splitlines() if line.startswith("LISTED ")}
+    device = mount_run("losetup", "-f", "--show", "-b", str(card.sector_size), copy).stdout.decode().strip()
+    place = folder / "listed"
+    place.mkdir(exist_ok=True)
+    mount_run(*card.command, device, place)
+    try:
+        return {str((pathlib.Path(root) / name).relative_to(place))
+                for root, _, names in os.walk(place) for name in names}
+    finally:
+        mount_run("umount", place)
+        mount_run("losetup", "-d", device)
+
+
+def phantoms(life, shelf, listed, folder):
+    """Living files that the driver does not list, those it lists that are not living, and volumes that never were."""
+    def composed(paths):
+        return {unicodedata.normalize("NFC", path) for path in paths if not path.startswith("$")}
     wrong = []
-    living = {row["path"] for row in rows if row["state"] == "live"}
-    for row in listed:
-        if row["state"] == "live" and row["stream"] is None and row["path"] not in living:
-            wrong.append(f"living, and is not: {row['path']}")
+    if life.end == "deleted":
+        living = composed(row["path"] for row in listed
+                          if row["state"] == "live" and row["kind"] == "file" and row["stream"] is None)
+        drivers = composed(driver_listing(life.card, folder))
+        wrong += [f"living, and its driver does not list it: {path}" for path in living - drivers]
+        wrong += [f"not living, though its driver lists it: {path}" for path in drivers - living]
     if life.end != "formatted":
         for line in run(PROGRAM, "volumes", shelf, "--format", "jsonl").stdout.splitlines():
             volume = json.loads(line)
@@ -374,7 +401,7 @@ def judge(life, rows, folder, tally, depth=None):
         return [str(ended)]
     shelf = folder / "shelf"
     if life.end in ("deleted", "unmapped"):
-        wrong += phantoms(life, rows, shelf, listed)
+        wrong += phantoms(life, shelf, listed, folder)
     hashes = {entry: sha256 for (entry, stream), sha256 in exported.items() if stream is None}
     files = [row for row in listed if row["kind"] == "file" and row["stream"] is None and not row["link"]]
     truth = [row for row in rows if row["kind"] == "file"]
