@@ -129,9 +129,15 @@ class Card:
         """Clears the high half of the first cluster in every deleted entry, as some systems do
         when they delete. No driver here does; this is done byte by byte."""
         data = bytearray(self.image.read_bytes())
-        for at in range(data_start(data), len(data), 32):
-            if data[at] == 0xE5 and data[at + 11] in (0x10, 0x20):
-                data[at + 20:at + 22] = b"\0\0"
+        size = self.cluster_size
+        contents = {content[at:at + size] for content in [*self.files.values(), *(row[2] for row in self.lost if row[2])]
+                    for at in range(0, len(content), size)}
+        for cluster in range(data_start(data), len(data), size):
+            if bytes(data[cluster:cluster + size]) in contents:
+                continue  # no folder, though some of it may look so
+            for at in range(cluster, min(cluster + size, len(data)), 32):
+                if data[at] == 0xE5 and data[at + 11] in (0x10, 0x20):
+                    data[at + 20:at + 22] = b"\0\0"
         self.image.write_bytes(data)
 
     # The end: truth and the packed image.
