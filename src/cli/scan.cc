@@ -208,6 +208,15 @@ void require_no_container(const Source& source, const std::string& path) {
   }
 }
 
+// Each further read of a failing source may cost more of it.
+void advise_image(const Source& source, const std::string& path) {
+  if (source.refused() == 0) return;
+  say(
+      fmt::format("{} of the source could not be read; each further read may cost more of it. "
+                  "Copy it first, with `undershelf image {} --to IMAGE`, and scan the image.",
+                  table_size(source.refused()), quoted_path(path)));
+}
+
 po::options_description known_options() {
   po::options_description options("Options");
   options.add_options()("shelf", po::value<std::string>()->value_name("FILE"),
@@ -299,12 +308,7 @@ int run_scan(const Command& self, const std::vector<std::string>& arguments) {
                     "ended. Copy or move both, or neither.",
                     wanted.shelf_path));
   }
-  if (source->refused() > 0) {
-    say(
-        fmt::format("{} of the source could not be read; each further read may cost more of it. "
-                    "Copy it first, with `undershelf image {} --to IMAGE`, and scan the image.",
-                    table_size(source->refused()), quoted_path(wanted.source_path)));
-  }
+  advise_image(*source, wanted.source_path);
   const bool shrunk = says_shrunk(wanted.source_path, wanted.skip, source->size());
   const int code = conclude(shelf, source, result, line, scan_options.depth);
   if (read_format(line, {"table", "jsonl"}) == "jsonl") print_account(shelf, result);

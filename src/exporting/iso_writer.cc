@@ -80,7 +80,7 @@ Options image_options() {
 
 }  // namespace
 
-IsoWriter::IsoWriter(std::string path)
+IsoWriter::IsoWriter(const std::string& path)
     : path_(std::filesystem::absolute(path).string()), files_(path_ + ".files") {
   if (::mkdir(files_.c_str(), 0777) != 0) {
     if (errno != EEXIST) throw TargetFailed{errno};

@@ -17,7 +17,7 @@ class IsoWriter final : public BagSink {
  public:
   // Throws Error (refused) if `PATH.files` is there: nothing is removed that was not made here;
   // TargetFailed.
-  explicit IsoWriter(std::string path);
+  explicit IsoWriter(const std::string& path);
   ~IsoWriter() override;
 
   void start(size_t files) override { bag_->start(files); }

@@ -12,7 +12,7 @@
 
 namespace undershelf {
 
-UnplacedArchive::UnplacedArchive(std::string path)
+UnplacedArchive::UnplacedArchive(const std::string& path)
     : path_(std::filesystem::absolute(path).string()),
       part_(path_ + ".part"),
       folder_(::open(std::filesystem::path(path_).parent_path().c_str(),

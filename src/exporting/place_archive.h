@@ -14,7 +14,7 @@ constexpr const char* kNoneWasLeft = "The archive could not be completed, so non
 class UnplacedArchive {
  public:
   // Throws Error (refused) if `PATH.part` is needed and taken; TargetFailed.
-  explicit UnplacedArchive(std::string path);
+  explicit UnplacedArchive(const std::string& path);
   ~UnplacedArchive();
   UnplacedArchive(const UnplacedArchive&) = delete;
   UnplacedArchive& operator=(const UnplacedArchive&) = delete;

@@ -32,9 +32,7 @@ Protected& protected_sources() {
 // `folder` and `name` as a path that the kernel resolves to the folder of the file.
 std::string folder_path(int folder, const std::string& name) {
   const size_t slash = name.rfind('/');
-  const std::string inside = slash == std::string::npos ? "."
-                             : slash == 0               ? "/"
-                                                        : name.substr(0, slash);
+  std::string inside = slash == std::string::npos ? "." : slash == 0 ? "/" : name.substr(0, slash);
   if (folder == AT_FDCWD || inside.starts_with('/')) return inside;
   return fmt::format("/proc/self/fd/{}/{}", folder, inside);
 }

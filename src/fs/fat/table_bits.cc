@@ -7,7 +7,7 @@ namespace undershelf::fat {
 
 using chained::kFirstCluster;
 
-TableBits::TableBits(SourcePtr volume, const Geometry& geometry)
+TableBits::TableBits(const SourcePtr& volume, const Geometry& geometry)
     : table_(volume, geometry), type_(geometry.type) {
   const uint64_t begin = geometry.fat_offset;
   const uint64_t there = begin < volume->size() ? volume->size() - begin : 0;

@@ -11,7 +11,7 @@ namespace undershelf::fat {
 class TableBits : public Source {
  public:
   // Of the FAT of the volume (mended_table.h). What cannot be read of it counts as free.
-  TableBits(SourcePtr volume, const Geometry& geometry);
+  TableBits(const SourcePtr& volume, const Geometry& geometry);
   uint64_t size() const override;  // bytes of the bitmap; as far as the table itself reaches
   uint32_t sector_size() const override { return table_.sector_size(); }
   // Reads the table's part that the bits stand for: 16 or 32 bytes a byte. Any range.

@@ -283,8 +283,7 @@ void FileBuilder::join_parts() {
     }
     begin = end;
     if (first.type == kData) {
-      const bool wanting = covered < joined.size;
-      if (wanting) {
+      if (covered < joined.size) {
         append_piece(joined.pieces, {Piece::Kind::unknown, 0, joined.size - covered});
         joined.sound = false;
       }
