@@ -157,9 +157,10 @@ void say_account(const ExportResult& result, const std::string& from, const std:
     say(fmt::format("{} had to be given other names; exported.jsonl has the true ones.",
                     counted(result.renamed, "file")));
   }
-  if (result.gone.files > 0)
+  if (result.gone.files > 0) {
     say("--even-gone writes gone files too: zeros for what is overwritten, else what is there "
         "now.");
+  }
 }
 
 void print_account(const ExportResult& result, const std::string& from, const std::string& to,

@@ -46,10 +46,11 @@ void print_result(const VerifyResult& result, const std::string& directory) {
   std::cout << line.end();
 }
 
+void row(const char* what, const std::string& text) {
+  print_line(fmt::format("{:<10} {}", what, text), 11);
+}
+
 void say_result(const VerifyResult& result, bool with_shelf, bool checked) {
-  const auto row = [](const char* what, const std::string& text) {
-    print_line(fmt::format("{:<10} {}", what, text), 11);
-  };
   row("as listed", fmt::format("{}, {}", counted(result.payload.files, "file"),
                                table_size(result.payload.bytes)));
   if (result.with_gaps > 0) {
@@ -92,9 +93,6 @@ int verify_image_at(const CommandLine& line, const std::string& image, const std
     fields.boolean("stopped", result.stopped);
     std::cout << fields.end();
   } else {
-    const auto row = [](const char* what, const std::string& text) {
-      print_line(fmt::format("{:<10} {}", what, text), 11);
-    };
     row("as listed", table_size(result.as_listed));
     if (result.unhashed > 0) row("no hash", table_size(result.unhashed));
     if (result.missing > 0) {

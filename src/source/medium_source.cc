@@ -56,34 +56,23 @@ class MediumSource : public Source {
   uint32_t sector_size() const override { return medium_->sector_size(); }
   ReadResult read(uint64_t offset, std::span<std::byte> out) const override {
     ReadResult result;
-    const ByteRange wanted{offset, out.size()};
     const std::lock_guard lock(mutex_);
-    bool is_refused = false;
-    const ByteRange part = refused_.first_part(wanted, is_refused);
-    if (is_refused || part.length < wanted.length) return read_around(wanted, out);
-    if (reads_into(wanted) && medium_->read(offset, out, kLimit).ok()) return result;
-    fetch_into(wanted, out, result);
-    return result;
-  }
-
- private:
-  // Asks only for what was not refused before.
-  ReadResult read_around(const ByteRange& wanted, std::span<std::byte> out) const {
-    ReadResult result;
-    std::ranges::fill(out, std::byte{0});
-    for (ByteRange rest = wanted; rest.length > 0;) {
-      bool is_refused = false;
-      const ByteRange part = refused_.first_part(rest, is_refused);
-      if (is_refused) {
-        add_bad(result, {part});
-      } else {
-        fetch_into(part, out.subspan(part.offset - wanted.offset, part.length), result);
+    for (size_t done = 0; done < out.size();) {
+      const Refused::Part part = refused_.first_part({offset + done, out.size() - done});
+      const auto target = out.subspan(done, part.range.length);
+      if (part.refused) {
+        std::ranges::fill(target, std::byte{0});
+        add_bad(result, {part.range});
+      } else if (!reads_into(part.range) ||
+                 !medium_->read(part.range.offset, target, kLimit).ok()) {
+        fetch_into(part.range, target, result);
       }
-      rest = {part.end(), rest.end() - part.end()};
+      done += part.range.length;
     }
     return result;
   }
 
+ private:
   void fetch_into(const ByteRange& wanted, std::span<std::byte> out, ReadResult& result) const {
     std::ranges::fill(out, std::byte{0});
     uint64_t at = wanted.offset;  // told of up to here

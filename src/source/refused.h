@@ -26,20 +26,23 @@ class Refused {
     any_ = true;
   }
 
-  // The first part of `range`, of which all or nothing was refused, as `refused` then says.
-  ByteRange first_part(const ByteRange& range, bool& refused) const {
-    refused = false;
-    if (!any_) return range;
+  // The first part of `range` of which all was refused, or nothing.
+  struct Part {
+    ByteRange range;
+    bool refused = false;
+  };
+  Part first_part(const ByteRange& range) const {
+    if (!any_) return {range};
     const std::lock_guard lock(mutex_);
     auto next = units_.lower_bound(range.offset / unit_ * unit_);
-    if (next == units_.end() || *next >= range.end()) return range;
-    refused = *next <= range.offset;
+    if (next == units_.end() || *next >= range.end()) return {range};
+    const bool refused = *next <= range.offset;
     uint64_t end = *next;
     while (refused && next != units_.end() && *next == end) {
       end += unit_;
       ++next;
     }
-    return {range.offset, std::min(end, range.end()) - range.offset};
+    return {{range.offset, std::min(end, range.end()) - range.offset}, refused};
   }
 
   uint64_t bytes() const {

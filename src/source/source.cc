@@ -59,10 +59,10 @@ class FileSource : public Source {
     while (done < out.size()) {
       const uint64_t at = offset + done;
       if (at >= opened_.size || at < offset) break;
-      size_t want = std::min<uint64_t>(out.size() - done, opened_.size - at);
-      bool is_refused = false;
-      want = refused_.first_part({at, want}, is_refused).length;
-      if (is_refused) {
+      const uint64_t left = std::min<uint64_t>(out.size() - done, opened_.size - at);
+      const Refused::Part part = refused_.first_part({at, left});
+      const size_t want = part.range.length;
+      if (part.refused) {
         std::memset(out.data() + done, 0, want);
         add_bad(result, {{at, want}});
         done += want;

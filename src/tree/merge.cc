@@ -30,8 +30,8 @@ struct Twin {
   bool folder = false;
   bool has_content = false;  // its place is known; a folder's clusters were read through it
   bool name_exact = false;
-  bool in_order =
-      false;  // it stands in its folder where it was made: between older and younger ones
+  // It stands in its folder where it was made: between older and younger ones.
+  bool in_order = false;
   uint64_t size = 0;
   std::optional<Time> created, modified;
 };
@@ -213,8 +213,7 @@ class Merger {
     constexpr int kFar = 16384;  // bytes, where keys are places
     return fmt::format(
         "SELECT created FROM entries WHERE volume=?1 AND key{0}?2 AND key BETWEEN ?2-{2} AND "
-        "?2+{2} AND parent_key "
-        "IS ?3 AND created IS NOT NULL ORDER BY key {1} LIMIT 1",
+        "?2+{2} AND parent_key IS ?3 AND created IS NOT NULL ORDER BY key {1} LIMIT 1",
         side, order, kFar);
   }
 
